@@ -1,0 +1,1 @@
+//! Placeholder while the ground is laid.

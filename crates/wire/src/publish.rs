@@ -1,0 +1,181 @@
+//! PUBLISH (§3.3, 3.1.1 §3.3): an application message on its way.
+
+use std::num::NonZeroU16;
+
+use bytes::{BufMut, Bytes, BytesMut};
+use bytestring::ByteString;
+
+use crate::{
+    DecodeError, EncodeError, PacketId, PacketType, ProtocolVersion, QoS, TopicName, UserProperty, VariableInt,
+    property::properties,
+    reader::{Reader, VARIABLE_INT_MAX, put_string, put_variable_int},
+};
+
+const DUPLICATE: u8 = 0b1000;
+const RETAIN: u8 = 0b0001;
+
+properties! {
+    /// Properties of PUBLISH (§3.3.2.3).
+    PublishProperties in "PUBLISH" {
+        /// Whether the payload is UTF-8 text.
+        payload_format_indicator: Option<bool> = 0x01,
+        /// Life of the message, seconds; the server takes off the time that it kept it.
+        message_expiry_interval: Option<u32> = 0x02,
+        /// A number that stands for the topic name on this connection.
+        topic_alias: Option<NonZeroU16> = 0x23,
+        /// Where an answer is expected.
+        response_topic: Option<ByteString> = 0x08,
+        /// What an answer carries back.
+        correlation_data: Option<Bytes> = 0x09,
+        /// Free name-value pairs.
+        user_properties: Vec<UserProperty> = 0x26,
+        /// Which of the client's subscriptions matched.
+        subscription_identifiers: Vec<VariableInt> = 0x0b,
+        /// What the payload is.
+        content_type: Option<ByteString> = 0x03,
+    }
+}
+
+/// PUBLISH, in either direction.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Publish {
+    /// Whether the sender may have sent it before.
+    pub duplicate: bool,
+    /// Quality of service of this transfer.
+    pub qos: QoS,
+    /// To the server: keep it as the topic's retained message. To a client: it was retained.
+    pub retain: bool,
+    /// Where; empty only when a topic alias stands in.
+    pub topic: TopicName,
+    /// Present at QoS 1 and 2.
+    pub packet_id: Option<PacketId>,
+    /// Properties; empty in 3.1.1.
+    pub properties: PublishProperties,
+    /// What; it borrows the receive buffer.
+    pub payload: Bytes,
+}
+
+impl Publish {
+    pub(crate) fn decode(flags: u8, mut reader: Reader, version: ProtocolVersion) -> Result<Self, DecodeError> {
+        let qos = QoS::from_bits(flags >> 1 & 0b11)?;
+        let duplicate = flags & DUPLICATE != 0;
+        if duplicate && qos == QoS::AtMostOnce {
+            return Err(DecodeError::DuplicateAtQoS0);
+        }
+        let topic = reader.string("the topic name")?;
+        let packet_id = if qos == QoS::AtMostOnce { None } else { Some(reader.packet_id()?) };
+        let properties = match version {
+            ProtocolVersion::V311 => PublishProperties::default(),
+            ProtocolVersion::V5 => PublishProperties::decode(&mut reader)?,
+        };
+        let topic = if topic.is_empty() && properties.topic_alias.is_some() {
+            TopicName::default()
+        } else {
+            TopicName::new(topic)?
+        };
+        // [MQTT-3.3.2-14].
+        if let Some(response) = &properties.response_topic {
+            TopicName::new(response.clone())?;
+        }
+        Ok(Self { duplicate, qos, retain: flags & RETAIN != 0, topic, packet_id, properties, payload: reader.rest() })
+    }
+
+    /// Everything behind the first byte's flags is checked here; gives the flags.
+    pub(crate) fn encode(&self, version: ProtocolVersion, out: &mut BytesMut) -> Result<u8, EncodeError> {
+        let acknowledged = self.qos != QoS::AtMostOnce;
+        if acknowledged != self.packet_id.is_some() || (self.duplicate && !acknowledged) {
+            return Err(EncodeError::PacketId { qos: self.qos });
+        }
+        encode_variable_header(&self.topic, self.packet_id, &self.properties, version, out)?;
+        out.put_slice(&self.payload);
+        Ok(flags(self.duplicate, self.qos, self.retain))
+    }
+}
+
+fn flags(duplicate: bool, qos: QoS, retain: bool) -> u8 {
+    (if duplicate { DUPLICATE } else { 0 }) | qos.level() << 1 | u8::from(retain)
+}
+
+/// Writes topic, packet identifier and properties; gives the place of the identifier.
+fn encode_variable_header(
+    topic: &TopicName,
+    packet_id: Option<PacketId>,
+    properties: &PublishProperties,
+    version: ProtocolVersion,
+    out: &mut BytesMut,
+) -> Result<usize, EncodeError> {
+    if topic.is_empty() && properties.topic_alias.is_none() {
+        return Err(EncodeError::Empty { packet: PacketType::Publish, what: "topic name" });
+    }
+    if let Some(response) = &properties.response_topic {
+        TopicName::new(response.clone())?;
+    }
+    put_string(out, topic)?;
+    let packet_id_at = out.len();
+    if let Some(id) = packet_id {
+        out.put_u16(id.get());
+    }
+    match version {
+        ProtocolVersion::V5 => properties.encode(out)?,
+        ProtocolVersion::V311 if properties.is_empty() => {}
+        ProtocolVersion::V311 => return Err(EncodeError::NotInVersion { version, what: "properties" }),
+    }
+    Ok(packet_id_at)
+}
+
+/// A PUBLISH encoded once for many receivers.
+///
+/// Only the first byte's flags and the packet identifier differ between receivers of one version, so they
+/// are put in while the head is copied out; the payload is shared by reference count.
+#[derive(Clone, Debug)]
+pub struct EncodedPublish {
+    head: Bytes,
+    packet_id_at: Option<usize>,
+    payload: Bytes,
+}
+
+impl EncodedPublish {
+    /// Encodes for `version`, with room for a packet identifier when `acknowledged` (QoS 1 or 2).
+    pub fn new(
+        topic: &TopicName,
+        properties: &PublishProperties,
+        payload: Bytes,
+        version: ProtocolVersion,
+        acknowledged: bool,
+    ) -> Result<Self, EncodeError> {
+        let placeholder = acknowledged.then_some(PacketId::MIN);
+        let mut variable = BytesMut::with_capacity(topic.len() + 8);
+        let id_at = encode_variable_header(topic, placeholder, properties, version, &mut variable)?;
+        let length = variable.len() + payload.len();
+        let remaining = u32::try_from(length)
+            .ok()
+            .filter(|length| *length <= VARIABLE_INT_MAX)
+            .ok_or(EncodeError::PacketTooLong { length })?;
+        let mut head = BytesMut::with_capacity(5 + variable.len());
+        head.put_u8((PacketType::Publish as u8) << 4);
+        put_variable_int(&mut head, remaining)?;
+        let packet_id_at = acknowledged.then_some(head.len() + id_at);
+        head.put_slice(&variable);
+        Ok(Self { head: head.freeze(), packet_id_at, payload })
+    }
+
+    /// Size of the whole packet, bytes.
+    pub fn size(&self) -> usize {
+        self.head.len() + self.payload.len()
+    }
+
+    /// The payload, which belongs right behind the head.
+    pub fn payload(&self) -> &Bytes {
+        &self.payload
+    }
+
+    /// Appends everything before the payload. `packet_id` is used when the encoding has room for one.
+    pub fn put_head(&self, out: &mut BytesMut, duplicate: bool, qos: QoS, retain: bool, packet_id: Option<PacketId>) {
+        let start = out.len();
+        out.put_slice(&self.head);
+        out[start] |= flags(duplicate, qos, retain);
+        if let (Some(at), Some(id)) = (self.packet_id_at, packet_id) {
+            out[start + at..start + at + 2].copy_from_slice(&id.get().to_be_bytes());
+        }
+    }
+}
