@@ -1,1 +1,28 @@
-//! Placeholder while the ground is laid.
+//! The computation of the broker: sessions, routing, access, blueprint, rates.
+//!
+//! Nothing here opens a socket, reads a clock, writes to a database or prints. Time is a [`Time`] handed in;
+//! bytes come in as packets and leave through [`Outgoing`]. So each rule of the protocol can be tested with two
+//! simulated peers and a simulated clock, and the service above only moves bytes and answers questions.
+
+pub mod access;
+pub mod blueprint;
+pub mod client;
+mod identity;
+mod in_flight;
+mod limits;
+pub mod measure;
+mod message;
+mod outbox;
+mod outgoing;
+mod retained;
+pub mod router;
+pub mod session;
+mod subscriptions;
+mod time;
+
+pub use identity::{AttributeValue, Identity};
+pub use limits::Limits;
+pub use message::{Delivery, Message, SessionKey};
+pub use outbox::{Outbox, Pushed};
+pub use outgoing::Outgoing;
+pub use time::Time;

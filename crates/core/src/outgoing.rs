@@ -1,0 +1,149 @@
+//! Bytes that wait to be written to one connection.
+
+use std::{collections::VecDeque, io::IoSlice};
+
+use bytes::{Buf, Bytes, BytesMut};
+use moorfall_wire::{EncodeError, EncodedPublish, Packet, PacketId, ProtocolVersion, QoS};
+
+/// Payloads up to this size are copied behind their head; larger ones are written from where they are. Copying a
+/// small payload costs less than one more entry in a vectored write.
+const COPIED_PAYLOAD: usize = 2 * 1024;
+
+/// The capacity that an empty buffer may keep, bytes; idle connections are many.
+const KEPT_CAPACITY: usize = 1024;
+
+/// A queue of bytes, written as one vectored write: small packets packed together, large payloads by reference.
+///
+/// It is read as a [`Buf`]; the order of bytes is that of the calls.
+#[derive(Debug, Default)]
+pub struct Outgoing {
+    /// Whole segments, in front of `tail`.
+    segments: VecDeque<Bytes>,
+    /// Bytes in `segments`.
+    in_segments: usize,
+    tail: BytesMut,
+}
+
+impl Outgoing {
+    /// Appends a packet.
+    pub fn put_packet(&mut self, packet: &Packet, version: ProtocolVersion) -> Result<(), EncodeError> {
+        packet.encode(version, &mut self.tail)
+    }
+
+    /// Appends a shared PUBLISH with this receiver's flags and packet identifier.
+    pub fn put_publish(&mut self, encoded: &EncodedPublish, qos: QoS, retain: bool, packet_id: Option<PacketId>) {
+        encoded.put_head(&mut self.tail, false, qos, retain, packet_id);
+        let payload = encoded.payload();
+        if payload.len() <= COPIED_PAYLOAD {
+            self.tail.extend_from_slice(payload);
+        } else {
+            self.push_segment(self.tail.len());
+            self.in_segments += payload.len();
+            self.segments.push_back(payload.clone());
+        }
+    }
+
+    fn push_segment(&mut self, length: usize) {
+        let head = self.tail.split_to(length).freeze();
+        self.in_segments += head.len();
+        self.segments.push_back(head);
+    }
+}
+
+impl Buf for Outgoing {
+    fn remaining(&self) -> usize {
+        self.in_segments + self.tail.len()
+    }
+
+    fn chunk(&self) -> &[u8] {
+        self.segments.front().map_or(&self.tail, |segment| segment)
+    }
+
+    fn chunks_vectored<'a>(&'a self, dst: &mut [IoSlice<'a>]) -> usize {
+        let all = self.segments.iter().map(|segment| &segment[..]).chain([&self.tail[..]]);
+        let mut count = 0;
+        for (slot, chunk) in dst.iter_mut().zip(all.filter(|chunk| !chunk.is_empty())) {
+            *slot = IoSlice::new(chunk);
+            count += 1;
+        }
+        count
+    }
+
+    fn advance(&mut self, mut count: usize) {
+        while let Some(front) = self.segments.front_mut() {
+            let here = count.min(front.len());
+            front.advance(here);
+            self.in_segments -= here;
+            count -= here;
+            if !front.is_empty() {
+                return;
+            }
+            self.segments.pop_front();
+        }
+        self.tail.advance(count);
+        if self.tail.is_empty() {
+            // The memory of an idle connection is given back; a busy one keeps what it used.
+            if self.tail.capacity() > KEPT_CAPACITY {
+                self.tail = BytesMut::new();
+            } else {
+                self.tail.clear();
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bytes::BufMut;
+    use moorfall_wire::PublishProperties;
+
+    use super::*;
+
+    fn publish(payload: Vec<u8>) -> EncodedPublish {
+        EncodedPublish::new(
+            &"a/b".parse().unwrap(),
+            &PublishProperties::default(),
+            payload.into(),
+            ProtocolVersion::V311,
+            false,
+        )
+        .unwrap()
+    }
+
+    #[test]
+    fn the_order_of_bytes_is_that_of_the_calls_however_they_are_taken() {
+        let (small, large) = (publish(vec![1; 10]), publish(vec![2; 5_000]));
+        for step in [1, 7, 4_096, 20_000] {
+            let mut outgoing = Outgoing::default();
+            let mut expected = BytesMut::new();
+            for encoded in [&small, &large, &small, &large, &large, &small] {
+                outgoing.put_publish(encoded, QoS::AtMostOnce, false, None);
+                encoded.put_head(&mut expected, false, QoS::AtMostOnce, false, None);
+                expected.put_slice(encoded.payload());
+            }
+            outgoing.put_packet(&Packet::PingResp, ProtocolVersion::V311).unwrap();
+            expected.put_slice(&[0xd0, 0]);
+            let mut seen = Vec::new();
+            assert_eq!(outgoing.remaining(), expected.len());
+            while outgoing.has_remaining() {
+                let mut slices = [IoSlice::new(&[]); 8];
+                let count = outgoing.chunks_vectored(&mut slices);
+                let joined = slices[..count].iter().map(|slice| &**slice).collect::<Vec<_>>().concat();
+                let taken = step.min(joined.len());
+                seen.extend_from_slice(&joined[..taken]);
+                outgoing.advance(taken);
+            }
+            assert_eq!(seen, expected, "in steps of {step}");
+        }
+    }
+
+    #[test]
+    fn a_large_payload_is_not_copied() {
+        let large = publish(vec![2; 5_000]);
+        let mut outgoing = Outgoing::default();
+        outgoing.put_publish(&large, QoS::AtMostOnce, false, None);
+        let mut slices = [IoSlice::new(&[]); 4];
+        assert_eq!(outgoing.chunks_vectored(&mut slices), 2);
+        assert_eq!(slices[1].as_ptr(), large.payload().as_ptr());
+    }
+}

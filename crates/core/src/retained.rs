@@ -1,0 +1,210 @@
+//! Retained messages (§3.3.1.3): at most one for each topic, found by filter.
+
+use std::sync::Arc;
+
+use moorfall_wire::{TopicFilter, TopicName};
+
+use crate::{Limits, Message, Time, subscriptions::SharedMap};
+
+/// The bound on retained messages is reached; nothing was changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the broker keeps as many retained messages as it may")]
+pub struct RetainedFull;
+
+/// All retained messages, as a trie over topic levels. A clone takes constant time and shares the structure, so a
+/// long walk needs no lock.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Retained {
+    root: Node,
+    count: usize,
+    bytes: usize,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Node {
+    message: Option<Arc<Message>>,
+    children: SharedMap<Arc<str>, Arc<Node>>,
+}
+
+impl Retained {
+    pub(crate) fn count(&self) -> usize {
+        self.count
+    }
+
+    pub(crate) fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// Keeps `message` for its topic in place of an earlier one. An empty payload clears the topic ([MQTT-3.3.1-6]).
+    pub(crate) fn set(&mut self, message: &Message, limits: &Limits) -> Result<(), RetainedFull> {
+        let old = self.get(&message.topic).map(|old| old.weight());
+        let levels: Vec<&str> = message.topic.levels().collect();
+        if message.payload.is_empty() {
+            if let Some(old) = old {
+                self.root.clear(&levels);
+                self.count -= 1;
+                self.bytes -= old;
+            }
+            return Ok(());
+        }
+        let count = self.count + usize::from(old.is_none());
+        let bytes = self.bytes - old.unwrap_or(0) + message.weight();
+        let grows = count > self.count || bytes > self.bytes;
+        if grows && (count > limits.retained_messages || bytes > limits.retained_bytes) {
+            return Err(RetainedFull);
+        }
+        self.root.set(&levels, Arc::new(message.detached()));
+        (self.count, self.bytes) = (count, bytes);
+        Ok(())
+    }
+
+    fn get(&self, topic: &TopicName) -> Option<&Arc<Message>> {
+        let mut node = &self.root;
+        for level in topic.levels() {
+            node = node.children.get(level)?;
+        }
+        node.message.as_ref()
+    }
+
+    /// The retained messages that `filter` matches and that have not expired at `now`, in no order.
+    pub(crate) fn matching(&self, filter: &TopicFilter, now: Time) -> Vec<Arc<Message>> {
+        let levels: Vec<&str> = filter.levels().collect();
+        let mut found = Vec::new();
+        self.root.visit(&levels, true, &mut |message| {
+            if message.expiry_left(now) != Some(0) {
+                found.push(Arc::clone(message));
+            }
+        });
+        found
+    }
+}
+
+impl Node {
+    fn set(&mut self, levels: &[&str], message: Arc<Message>) {
+        let Some((level, rest)) = levels.split_first() else {
+            self.message = Some(message);
+            return;
+        };
+        if !self.children.contains_key(*level) {
+            self.children.insert((*level).into(), Arc::default());
+        }
+        let child = self.children.get_mut(*level).expect("inserted above if it was missing");
+        Arc::make_mut(child).set(rest, message);
+    }
+
+    fn clear(&mut self, levels: &[&str]) {
+        let Some((level, rest)) = levels.split_first() else {
+            self.message = None;
+            return;
+        };
+        let Some(child) = self.children.get_mut(*level) else { return };
+        let child = Arc::make_mut(child);
+        child.clear(rest);
+        if child.message.is_none() && child.children.is_empty() {
+            self.children.remove(*level);
+        }
+    }
+
+    fn visit(&self, levels: &[&str], first: bool, found: &mut impl FnMut(&Arc<Message>)) {
+        // [MQTT-4.7.2-1]: wildcards at the first level leave out topics that begin with `$`.
+        let visible = |level: &Arc<str>| !(first && level.starts_with('$'));
+        match levels {
+            [] => self.message.iter().for_each(found),
+            ["#"] => {
+                self.message.iter().for_each(&mut *found);
+                for (_, child) in self.children.iter().filter(|(level, _)| visible(level)) {
+                    child.visit(levels, false, found);
+                }
+            }
+            ["+", rest @ ..] => {
+                for (_, child) in self.children.iter().filter(|(level, _)| visible(level)) {
+                    child.visit(rest, false, found);
+                }
+            }
+            [level, rest @ ..] => {
+                if let Some(child) = self.children.get(*level) {
+                    child.visit(rest, false, found);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use moorfall_wire::{PublishProperties, QoS};
+
+    use super::*;
+    use crate::SessionKey;
+
+    fn message(topic: &str, payload: &'static str, life: Option<u32>) -> Message {
+        let properties = PublishProperties { message_expiry_interval: life, ..PublishProperties::default() };
+        let topic = topic.parse().unwrap();
+        Message::new(topic, payload.into(), QoS::AtMostOnce, true, properties, SessionKey(1), Time::default())
+    }
+
+    fn topics(retained: &Retained, filter: &str, now: Time) -> Vec<String> {
+        let found = retained.matching(&filter.parse().unwrap(), now);
+        let mut topics: Vec<String> = found.iter().map(|message| message.topic.to_string()).collect();
+        topics.sort();
+        topics
+    }
+
+    #[test]
+    fn one_message_a_topic_found_by_filter_and_cleared_by_an_empty_payload() {
+        let limits = Limits::default();
+        let mut retained = Retained::default();
+        for topic in
+            ["harrowmere/gorge", "harrowmere/gorge/kettle-weir/status", "harrowmere/tidal/barrier/status", "$weir"]
+        {
+            retained.set(&message(topic, "online", None), &limits).unwrap();
+            retained.set(&message(topic, "offline", None), &limits).unwrap();
+        }
+        let now = Time::default();
+        assert_eq!(retained.count(), 4);
+        assert_eq!(topics(&retained, "harrowmere/+/+/status", now).len(), 2);
+        assert_eq!(
+            topics(&retained, "harrowmere/gorge/#", now),
+            ["harrowmere/gorge", "harrowmere/gorge/kettle-weir/status"]
+        );
+        assert_eq!(topics(&retained, "#", now).len(), 3, "not $weir");
+        assert_eq!(topics(&retained, "+", now), Vec::<String>::new());
+        assert_eq!(topics(&retained, "$weir", now), ["$weir"]);
+        assert_eq!(&retained.matching(&"$weir".parse().unwrap(), now)[0].payload[..], b"offline");
+        for topic in [
+            "harrowmere/gorge",
+            "harrowmere/gorge/kettle-weir/status",
+            "harrowmere/tidal/barrier/status",
+            "$weir",
+            "never",
+        ] {
+            retained.set(&message(topic, "", None), &limits).unwrap();
+        }
+        assert_eq!((retained.count(), retained.bytes(), retained.root.children.len()), (0, 0, 0));
+    }
+
+    #[test]
+    fn an_expired_message_is_not_found() {
+        let mut retained = Retained::default();
+        retained.set(&message("gate", "open", Some(10)), &Limits::default()).unwrap();
+        let after = |seconds| Time::default() + Duration::from_secs(seconds);
+        assert_eq!(topics(&retained, "gate", after(9)).len(), 1);
+        assert_eq!(topics(&retained, "gate", after(10)).len(), 0);
+    }
+
+    #[test]
+    fn the_bound_refuses_what_grows_and_lets_the_rest_through() {
+        let limits = Limits { retained_messages: 2, retained_bytes: 20, ..Limits::default() };
+        let mut retained = Retained::default();
+        retained.set(&message("a", "12345", None), &limits).unwrap();
+        retained.set(&message("b", "12345", None), &limits).unwrap();
+        assert_eq!(retained.set(&message("c", "1", None), &limits), Err(RetainedFull));
+        assert_eq!(retained.set(&message("b", "12345678901234567890", None), &limits), Err(RetainedFull));
+        retained.set(&message("b", "123", None), &limits).unwrap();
+        retained.set(&message("a", "", None), &limits).unwrap();
+        retained.set(&message("c", "1", None), &limits).unwrap();
+        assert_eq!((retained.count(), retained.bytes()), (2, 6));
+    }
+}
