@@ -1,1 +1,174 @@
-//! Placeholder while the ground is laid.
+//! An MQTT client for Tokio: what the command line, the simulated fleet and the tests use.
+//!
+//! [`Client::connect`] gives a handle for requests and a stream of what arrives. A task of its own keeps the
+//! connection alive; it ends when the connection does, or when the handle and the stream are dropped.
+
+mod connection;
+mod error;
+mod remote;
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use bytestring::ByteString;
+use moorfall_wire::{
+    ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter,
+    Will,
+};
+use tokio::sync::{mpsc, oneshot};
+
+use self::connection::{Command, Request};
+pub use self::{
+    error::{ClientError, ConnectError},
+    remote::{Remote, RemoteError},
+};
+
+/// How to connect.
+#[derive(Clone)]
+pub struct Options {
+    /// Where, and as whom.
+    pub remote: Remote,
+    /// The password, if one is needed.
+    pub password: Option<Bytes>,
+    /// The protocol version.
+    pub version: ProtocolVersion,
+    /// Client identifier; empty asks the broker for one.
+    pub client_id: String,
+    /// Longest silence, seconds; 0 switches the check off.
+    pub keep_alive: u16,
+    /// The message that the broker publishes if the connection breaks.
+    pub will: Option<Will>,
+    /// How long connecting may take in all.
+    pub patience: Duration,
+}
+
+impl Options {
+    /// MQTT 5.0, a client identifier by the broker, a keep alive of 30 s, ten seconds to connect.
+    pub fn new(remote: Remote) -> Self {
+        Self {
+            remote,
+            password: None,
+            version: ProtocolVersion::V5,
+            client_id: String::new(),
+            keep_alive: 30,
+            will: None,
+            patience: Duration::from_secs(10),
+        }
+    }
+
+    fn connect(&self) -> Connect {
+        Connect {
+            version: self.version,
+            clean_start: true,
+            keep_alive: self.keep_alive,
+            properties: ConnectProperties::default(),
+            client_id: self.client_id.as_str().into(),
+            will: self.will.clone(),
+            user_name: self.remote.identity.as_deref().map(Into::into),
+            password: self.password.clone(),
+        }
+    }
+}
+
+impl std::fmt::Debug for Options {
+    /// Leaves the password out.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Options")
+            .field("remote", &self.remote)
+            .field("version", &self.version)
+            .field("client_id", &self.client_id)
+            .finish_non_exhaustive()
+    }
+}
+
+/// The broker's answer to a request.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// One for a publish, one for each filter otherwise; none for an UNSUBSCRIBE of 3.1.1.
+    pub reasons: Vec<ReasonCode>,
+    /// Why, for a person, if the broker said so.
+    pub words: Option<ByteString>,
+}
+
+/// What arrives.
+#[derive(Debug)]
+pub enum Arrival {
+    /// A message.
+    Message(Box<Publish>),
+    /// The connection is over, for this reason; nothing follows.
+    Closed(String),
+}
+
+/// A connected client. Clones share the connection.
+#[derive(Clone, Debug)]
+pub struct Client {
+    commands: mpsc::Sender<Command>,
+    connack: std::sync::Arc<ConnAck>,
+}
+
+/// What arrives for a [`Client`], in order.
+///
+/// It holds a bounded number of messages; when it is full nothing more is read from the connection.
+#[derive(Debug)]
+pub struct Arrivals {
+    receiver: mpsc::Receiver<Arrival>,
+}
+
+impl Arrivals {
+    /// The next arrival; `None` after [`Arrival::Closed`]. Nothing is lost when the future is dropped.
+    pub async fn next(&mut self) -> Option<Arrival> {
+        self.receiver.recv().await
+    }
+}
+
+impl Client {
+    /// Connects and signs in.
+    pub async fn connect(options: &Options) -> Result<(Self, Arrivals), ConnectError> {
+        let (commands, connack, receiver) = connection::open(options, options.connect()).await?;
+        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver }))
+    }
+
+    /// What the broker said when it accepted the connection.
+    pub fn connack(&self) -> &ConnAck {
+        &self.connack
+    }
+
+    /// Sends a message. At QoS 1 the answer is awaited; at QoS 0 there is none, and the message is on its way.
+    pub async fn publish(&self, publish: Publish) -> Result<Option<Answer>, ClientError> {
+        self.request(Request::Publish(Box::new(publish))).await
+    }
+
+    /// Asks for messages.
+    pub async fn subscribe(&self, subscriptions: Vec<Subscription>) -> Result<Answer, ClientError> {
+        self.request(Request::Subscribe(subscriptions)).await?.ok_or_else(ClientError::no_answer)
+    }
+
+    /// Asks for no more messages.
+    pub async fn unsubscribe(&self, filters: Vec<TopicFilter>) -> Result<Answer, ClientError> {
+        self.request(Request::Unsubscribe(filters)).await?.ok_or_else(ClientError::no_answer)
+    }
+
+    /// Says goodbye and waits until the connection is closed.
+    pub async fn disconnect(&self) {
+        let (done, closed) = oneshot::channel();
+        if self.commands.send(Command::Disconnect(done)).await.is_ok() {
+            // An error means that the connection is gone already.
+            let _ = closed.await;
+        }
+    }
+
+    /// Drops the connection without a goodbye, as a broken link does: the broker publishes the will.
+    pub async fn abandon(&self) {
+        // An error means that the connection is gone already.
+        let _ = self.commands.send(Command::Abandon).await;
+    }
+
+    async fn request(&self, request: Request) -> Result<Option<Answer>, ClientError> {
+        let (reply, answer) = oneshot::channel();
+        self.commands.send(Command::Request(request, reply)).await.map_err(|_| ClientError::no_answer())?;
+        answer.await.map_err(|_| ClientError::no_answer())?
+    }
+}
+
+/// Names what waits for an answer.
+type Waiting = std::collections::HashMap<PacketId, oneshot::Sender<Result<Option<Answer>, ClientError>>>;

@@ -223,7 +223,7 @@ impl ClientSession {
             }
             (Phase::Closed, _) => {}
             (_, packet) => {
-                self.fail(now, format!("the broker sent {}, which is not allowed here", packet.packet_type()))
+                self.fail(now, format!("the broker sent {}, which is not allowed here", packet.packet_type()));
             }
         }
     }

@@ -1,4 +1,5 @@
 //! Whole conversations between simulated clients and a simulated broker, on a simulated clock.
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 mod world;
 

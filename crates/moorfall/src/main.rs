@@ -1,2 +1,59 @@
-//! x
-fn main() {}
+//! `moorfall`: the service, its demo, and the command-line client.
+
+mod commands;
+mod config;
+mod local;
+mod logging;
+mod messaging;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+/// A publish-subscribe broker (MQTT 3.1.1 and 5.0) that answers why.
+#[derive(Debug, Parser)]
+#[command(name = "moorfall", version, max_term_width = 80, disable_help_subcommand = true)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run the broker, its API and its console
+    Serve(commands::serve::Arguments),
+    /// Run the broker with the made-up Harrowmere catchment in it
+    Demo(commands::demo::Arguments),
+    /// Send a message, to this service or to any standard broker
+    Publish(commands::publish::Arguments),
+    /// Print messages as they come, from this service or any standard broker
+    Subscribe(commands::subscribe::Arguments),
+    /// Show the state of the service on this machine
+    Status(commands::status::Arguments),
+    /// List who is connected to the service on this machine
+    Sessions(commands::sessions::Arguments),
+    /// List, make, change and remove who may connect
+    Identities(commands::identities::Arguments),
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let done = match arguments.command {
+        Command::Serve(arguments) => commands::serve::run(arguments).await,
+        Command::Demo(arguments) => commands::demo::run(arguments).await,
+        Command::Publish(arguments) => commands::publish::run(arguments).await,
+        Command::Subscribe(arguments) => commands::subscribe::run(arguments).await,
+        Command::Status(arguments) => commands::status::run(&arguments).await,
+        Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
+        Command::Identities(arguments) => commands::identities::run(arguments).await,
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            output::complain(&failure);
+            ExitCode::FAILURE
+        }
+    }
+}

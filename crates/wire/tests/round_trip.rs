@@ -1,4 +1,5 @@
 //! Properties of the codec: what encodes decodes to the same packet, and no bytes make it panic.
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use std::num::{NonZeroU16, NonZeroU32};
 

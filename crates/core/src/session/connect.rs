@@ -98,6 +98,13 @@ impl Session {
         self.send(&Packet::ConnAck(Box::new(connack)));
     }
 
+    /// The other answer to [`Action::Admit`]: the client is not let in after all.
+    pub fn handle_not_admitted(&mut self, reason: ReasonCode, words: String) {
+        if matches!(self.phase, Phase::Admitting { .. }) {
+            self.refuse(reason, words);
+        }
+    }
+
     /// What the broker offers, where it is not what the standard assumes (§3.2.2.3).
     fn terms(&self, asked: &Connect, assigned_id: Option<ByteString>) -> ConnAckProperties {
         let expiry = asked.properties.session_expiry_interval.unwrap_or(0);

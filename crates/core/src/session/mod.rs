@@ -196,6 +196,11 @@ impl Session {
         }
     }
 
+    /// The name of this session.
+    pub fn key(&self) -> SessionKey {
+        self.key
+    }
+
     /// The next thing to do.
     pub fn poll_action(&mut self) -> Option<Action> {
         self.actions.pop_front()

@@ -1,0 +1,275 @@
+//! The task that owns the socket.
+
+use std::{
+    io,
+    net::SocketAddr,
+    time::{Duration, Instant},
+};
+
+use bytes::{Buf, BytesMut};
+use moorfall_core::{
+    Time,
+    client::{ClientSession, Event, WishError},
+};
+use moorfall_wire::{ConnAck, Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, Publish, Subscription, TopicFilter};
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::{TcpStream, lookup_host},
+    sync::{mpsc, oneshot},
+    time::{sleep_until, timeout, timeout_at},
+};
+
+use crate::{Answer, Arrival, ClientError, ConnectError, Options, Waiting};
+
+/// Messages that wait for the program; beyond it nothing is read.
+const ARRIVALS: usize = 1_024;
+
+/// Requests that wait to be sent.
+const COMMANDS: usize = 256;
+
+/// Bytes that may wait to be written before requests have to wait.
+const WRITE_AHEAD: usize = 256 * 1024;
+
+/// How long a goodbye may take.
+const FAREWELL: Duration = Duration::from_secs(2);
+
+type Reply = oneshot::Sender<Result<Option<Answer>, ClientError>>;
+
+pub(crate) enum Request {
+    Publish(Box<Publish>),
+    Subscribe(Vec<Subscription>),
+    Unsubscribe(Vec<TopicFilter>),
+}
+
+pub(crate) enum Command {
+    Request(Request, Reply),
+    Disconnect(oneshot::Sender<()>),
+    Abandon,
+}
+
+type Opened = (mpsc::Sender<Command>, ConnAck, mpsc::Receiver<Arrival>);
+
+/// Connects, waits for CONNACK, and leaves the rest to a task.
+pub(crate) async fn open(options: &Options, connect: Connect) -> Result<Opened, ConnectError> {
+    let began = Instant::now();
+    let deadline = tokio::time::Instant::now() + options.patience;
+    let address = format!("{}:{}", options.remote.host, options.remote.port);
+    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.patience, stage };
+    let stream =
+        timeout_at(deadline, reach(options, &address)).await.map_err(|_| timed_out("no connection was made"))??;
+    // Small packets must not wait for more; without it they only come later.
+    let _ = stream.set_nodelay(true);
+    let mut task = Task {
+        stream,
+        session: ClientSession::new(connect, Time::default())?,
+        buffer: BytesMut::new(),
+        began,
+        waiting: Waiting::default(),
+    };
+    let connack = timeout_at(deadline, task.sign_in(options, &address))
+        .await
+        .map_err(|_| timed_out("a connection was made, but no answer to CONNECT came"))??;
+    let (commands, command_receiver) = mpsc::channel(COMMANDS);
+    let (arrivals, arrival_receiver) = mpsc::channel(ARRIVALS);
+    tokio::spawn(task.run(command_receiver, arrivals));
+    Ok((commands, connack, arrival_receiver))
+}
+
+async fn reach(options: &Options, address: &str) -> Result<TcpStream, ConnectError> {
+    let remote = &options.remote;
+    let unknown = || ConnectError::UnknownHost { host: remote.host.clone() };
+    let addresses: Vec<SocketAddr> =
+        lookup_host((remote.host.as_str(), remote.port)).await.map_err(|_| unknown())?.collect();
+    let mut last = None;
+    for candidate in addresses {
+        match TcpStream::connect(candidate).await {
+            Ok(stream) => return Ok(stream),
+            Err(error) => last = Some(error),
+        }
+    }
+    let error = last.ok_or_else(unknown)?;
+    Err(match error.kind() {
+        io::ErrorKind::ConnectionRefused => ConnectError::NothingListening { address: address.into() },
+        io::ErrorKind::TimedOut => {
+            ConnectError::TimedOut { address: address.into(), after: options.patience, stage: "no connection was made" }
+        }
+        _ => ConnectError::Unreachable { address: address.into(), error },
+    })
+}
+
+struct Task {
+    stream: TcpStream,
+    session: ClientSession,
+    buffer: BytesMut,
+    began: Instant,
+    waiting: Waiting,
+}
+
+enum Happening {
+    Read(io::Result<usize>),
+    Written(io::Result<usize>),
+    Command(Option<Command>),
+    Due,
+    Unheard,
+}
+
+impl Task {
+    fn now(&self) -> Time {
+        Time::from_micros(u64::try_from(self.began.elapsed().as_micros()).unwrap_or(u64::MAX))
+    }
+
+    async fn sign_in(&mut self, options: &Options, address: &str) -> Result<ConnAck, ConnectError> {
+        let wrong = |words: String| ConnectError::NotAccepted { address: address.into(), words };
+        loop {
+            self.flush().await.map_err(|error| wrong(error.to_string()))?;
+            let count = self.stream.read_buf(&mut self.buffer).await.map_err(|error| wrong(error.to_string()))?;
+            if count == 0 {
+                return Err(wrong("it closed the connection without an answer".into()));
+            }
+            self.handle_one_packet();
+            match self.session.poll_event() {
+                None => {}
+                Some(Event::Connected(connack)) => return Ok(*connack),
+                Some(Event::Refused { reason, words }) => {
+                    let identity = options.remote.identity.clone();
+                    return Err(ConnectError::Refused { address: address.into(), identity, reason, words });
+                }
+                Some(Event::Closed { words }) => return Err(wrong(words)),
+                Some(other) => return Err(wrong(format!("it sent {other:?} first"))),
+            }
+        }
+    }
+
+    async fn flush(&mut self) -> io::Result<()> {
+        while self.session.outgoing().has_remaining() {
+            if self.stream.write_buf(self.session.outgoing()).await? == 0 {
+                return Err(io::ErrorKind::WriteZero.into());
+            }
+        }
+        Ok(())
+    }
+
+    /// Handles the first packet in the buffer, if it is whole; gives whether it was.
+    fn handle_one_packet(&mut self) -> bool {
+        let now = self.now();
+        let version = self.session.version();
+        let decoded = Frame::split(&mut self.buffer, MAX_PACKET_SIZE)
+            .and_then(|frame| frame.map(|frame| Packet::decode(frame, version)).transpose());
+        match decoded {
+            Ok(None) => return false,
+            Ok(Some(packet)) => self.session.handle_packet(now, packet),
+            Err(error) => self.session.handle_decode_error(now, &error),
+        }
+        true
+    }
+
+    async fn run(mut self, mut commands: mpsc::Receiver<Command>, arrivals: mpsc::Sender<Arrival>) {
+        loop {
+            // A packet is handled only when its arrival has a place, so a slow program slows the broker.
+            while arrivals.capacity() > 0 && self.handle_one_packet() {
+                if self.report(&arrivals).is_err() {
+                    return;
+                }
+            }
+            if self.report(&arrivals).is_err() {
+                return;
+            }
+            let now = self.now();
+            match self.wait(&mut commands, &arrivals).await {
+                Happening::Read(Ok(0)) => {
+                    self.session.handle_connection_lost("the broker closed the connection".into());
+                }
+                Happening::Read(Ok(_)) | Happening::Written(Ok(_)) => {}
+                Happening::Read(Err(error)) | Happening::Written(Err(error)) => {
+                    self.session.handle_connection_lost(format!("the connection broke: {error}"));
+                }
+                Happening::Command(Some(Command::Request(request, reply))) => self.request(now, request, reply),
+                Happening::Command(Some(Command::Disconnect(done))) => {
+                    self.goodbye(now).await;
+                    let _ = done.send(());
+                    return;
+                }
+                Happening::Command(Some(Command::Abandon)) => return,
+                // The program has let go of the handle, or of what arrives.
+                Happening::Command(None) | Happening::Unheard => return self.goodbye(now).await,
+                Happening::Due => self.session.handle_timeout(self.now()),
+            }
+        }
+    }
+
+    async fn wait(&mut self, commands: &mut mpsc::Receiver<Command>, arrivals: &mpsc::Sender<Arrival>) -> Happening {
+        let due = self.session.poll_timeout().map(|time| self.began + Duration::from_micros(time.as_micros()));
+        let due = tokio::time::Instant::from_std(due.unwrap_or(self.began));
+        let has_due = self.session.poll_timeout().is_some();
+        let has_room = self.session.has_room();
+        let may_read = arrivals.capacity() > 0;
+        let outgoing = self.session.outgoing();
+        let waiting = outgoing.remaining();
+        let (mut reader, mut writer) = self.stream.split();
+        tokio::select! {
+            read = reader.read_buf(&mut self.buffer), if may_read => Happening::Read(read),
+            written = writer.write_buf(outgoing), if waiting > 0 => Happening::Written(written),
+            command = commands.recv(), if has_room && waiting < WRITE_AHEAD => Happening::Command(command),
+            () = sleep_until(due), if has_due && may_read => Happening::Due,
+            () = arrivals.closed() => Happening::Unheard,
+            permit = arrivals.reserve(), if !may_read => { drop(permit); Happening::Read(Ok(1)) }
+        }
+    }
+
+    fn request(&mut self, now: Time, request: Request, reply: Reply) {
+        let sent: Result<Option<PacketId>, WishError> = match request {
+            Request::Publish(publish) => self.session.publish(now, *publish),
+            Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions).map(Some),
+            Request::Unsubscribe(filters) => self.session.unsubscribe(now, filters).map(Some),
+        };
+        match sent {
+            Ok(Some(id)) => {
+                self.waiting.insert(id, reply);
+            }
+            // Whoever asked may have gone; then nobody needs the answer.
+            Ok(None) => drop(reply.send(Ok(None))),
+            Err(error) => drop(reply.send(Err(error.into()))),
+        }
+    }
+
+    /// Passes on what has happened. An error means that the connection is over.
+    fn report(&mut self, arrivals: &mpsc::Sender<Arrival>) -> Result<(), ()> {
+        while let Some(event) = self.session.poll_event() {
+            match event {
+                Event::Message(message) => {
+                    // A place was seen to be free; nobody else sends.
+                    let _ = arrivals.try_send(Arrival::Message(Box::new(message)));
+                }
+                Event::Answered { packet_id, reasons, words } => {
+                    if let Some(reply) = self.waiting.remove(&packet_id) {
+                        let _ = reply.send(Ok(Some(Answer { reasons, words })));
+                    }
+                }
+                Event::Closed { words } => {
+                    for (_, reply) in self.waiting.drain() {
+                        let _ = reply.send(Err(ClientError::Closed { words: words.clone() }));
+                    }
+                    let arrivals = arrivals.clone();
+                    tokio::spawn(async move { arrivals.send(Arrival::Closed(words)).await });
+                    return Err(());
+                }
+                Event::Connected(_) | Event::Refused { .. } => {}
+            }
+        }
+        Ok(())
+    }
+
+    async fn goodbye(&mut self, now: Time) {
+        self.session.disconnect(now);
+        let _ = timeout(FAREWELL, async {
+            self.flush().await?;
+            self.stream.shutdown().await?;
+            // The broker closes when it has read everything.
+            while self.stream.read_buf(&mut self.buffer).await? > 0 {
+                self.buffer.clear();
+            }
+            io::Result::Ok(())
+        })
+        .await;
+    }
+}

@@ -1,0 +1,155 @@
+//! `moorfall demo`
+
+use std::{
+    collections::BTreeMap,
+    io::Write,
+    net::SocketAddr,
+    os::unix::fs::OpenOptionsExt,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use clap::Args;
+use moorfall_demo::Fleet;
+use moorfall_service::{BlueprintSource, IdentityDraft, Service, Settings, random_text};
+use tokio::time::timeout;
+
+use super::serve::Stop;
+use crate::{
+    config::default_data,
+    logging::{self, LogFormat},
+    output::{self, Done, Failure, STRONG},
+};
+
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    /// End after this time, for example 30s or 5m; left out, it runs until Ctrl-C
+    #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
+    time: Option<Duration>,
+    /// Folder for what the demo keeps [default: moorfall-demo beside the usual data folder]
+    #[arg(long, value_name = "DIR")]
+    data: Option<PathBuf>,
+    /// Where MQTT clients connect
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1883")]
+    mqtt: SocketAddr,
+    /// Where the console and the API are
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7070")]
+    http: SocketAddr,
+    /// Number from which the weather is made; the same number gives the same weather
+    #[arg(long, value_name = "NUMBER", default_value_t = 7)]
+    seed: u64,
+}
+
+/// A time such as `30s`, `5m` or `2h`.
+pub(crate) fn parse_span(text: &str) -> Result<Duration, String> {
+    let wrong = || format!("`{text}` is not a time; write a number and s, m or h, for example 30s");
+    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3_600,
+        _ => return Err(wrong()),
+    };
+    let number: u64 = number.parse().map_err(|_| wrong())?;
+    number.checked_mul(seconds).map(Duration::from_secs).ok_or_else(wrong)
+}
+
+pub(crate) async fn run(arguments: Arguments) -> Done {
+    logging::start(LogFormat::Text, "warn");
+    let mut stop = Stop::listen()?;
+    let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
+    let settings = Settings {
+        mqtt: arguments.mqtt,
+        http: arguments.http,
+        blueprint: Some(BlueprintSource::BuiltIn { name: "demo/blueprint.toml", text: moorfall_demo::BLUEPRINT }),
+        ..Settings::new(data)
+    };
+    let service = Service::start(&settings, |step| output::remark(format_args!("{step} …"))).await?;
+    output::remark("making the catchment's identities …");
+    let passwords = match make_identities(&service).await {
+        Ok(passwords) => passwords,
+        Err(failure) => {
+            service.stop().await;
+            return Err(failure);
+        }
+    };
+    let folder = service.data_folder().path().to_owned();
+    let fleet = Fleet::start(service.mqtt_address(), passwords, arguments.seed);
+    let told = tell(&service, &folder, arguments.time);
+    let whole_time = arguments.time.unwrap_or(Duration::MAX);
+    // Either the time is over or somebody wants it to end; both end it in order.
+    let _ = timeout(whole_time, stop.wait()).await;
+    output::remark("stopping …");
+    fleet.stop().await;
+    service.stop().await;
+    output::finish(told)
+}
+
+fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Result<()> {
+    let program = std::env::args().next().unwrap_or_else(|| "moorfall".into());
+    let secret = folder.join(moorfall_service::DataFolder::SECRET);
+    let auditor = password_file(folder, "auditor");
+    let gate = "harrowmere/gorge/kettle-weir/gate/target";
+    let end = time.map_or("Ctrl-C ends it".to_owned(), |time| format!("it ends after {} s", time.as_secs()));
+    output::line(format_args!("{STRONG}The Harrowmere catchment is running{STRONG:#}; {end}."))?;
+    output::line(format_args!("  Console  http://{}", service.http_address()))?;
+    output::line(format_args!("  Sign in  with the secret in {}", secret.display()))?;
+    output::line(format_args!("  MQTT     {}", service.mqtt_address()))?;
+    output::line("In a second terminal, try:")?;
+    output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
+    output::line(format_args!("  {program} publish {gate} '{{\"percent\": 40}}'"))?;
+    output::line(format_args!(
+        "  {program} publish {gate} 90 --as auditor \\\n    --password-file {}",
+        auditor.display()
+    ))
+}
+
+fn password_file(folder: &Path, name: &str) -> PathBuf {
+    folder.join("passwords").join(name)
+}
+
+/// Everyone gets an identity; passwords are made at the first start and kept for the next.
+async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+    let folder = service.data_folder().path();
+    let place = folder.join("passwords");
+    let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", place.display()));
+    std::fs::create_dir_all(&place).map_err(wrong)?;
+    let mut passwords = BTreeMap::new();
+    for identity in moorfall_demo::identities() {
+        let file = password_file(folder, &identity.name);
+        let kept = std::fs::read_to_string(&file).ok().map(|text| text.trim().to_owned());
+        let password = match kept.filter(|password| !password.is_empty()) {
+            Some(password) => password,
+            None => {
+                let password = random_text(20);
+                let mut options = std::fs::OpenOptions::new();
+                let written = options.create(true).truncate(true).write(true).mode(0o600).open(&file);
+                written.and_then(|mut file| file.write_all(password.as_bytes())).map_err(wrong)?;
+                password
+            }
+        };
+        let draft = IdentityDraft {
+            attributes: identity.attributes,
+            password: Some(password.clone()),
+            enabled: true,
+            note: identity.note,
+        };
+        service.put_identity(&identity.name, draft).await?;
+        passwords.insert(identity.name, password);
+    }
+    Ok(passwords)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_are_read() {
+        assert_eq!(parse_span("30s"), Ok(Duration::from_secs(30)));
+        assert_eq!(parse_span("2h"), Ok(Duration::from_secs(7_200)));
+        for wrong in ["", "30", "s", "-1s", "1d", "é", "99999999999999999999h", "9999999999999999999h"] {
+            assert!(parse_span(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,163 @@
+//! `moorfall identities`
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use clap::{Args, Subcommand};
+use moorfall_core::AttributeValue;
+use moorfall_service::api_types::IdentityView;
+use reqwest::Method;
+use serde_json::json;
+
+use crate::{
+    local::{Local, Which},
+    messaging::read_password,
+    output::{self, Done, Failure, printable, table},
+};
+
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+    #[command(flatten)]
+    which: Which,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// List who may connect
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Make an identity, or change one
+    ///
+    /// What is not said stays as it is.
+    Set {
+        /// Its name, which a client gives as its user name
+        name: String,
+        /// Something that the access rules may look at, for example reach=gorge
+        ///
+        /// `NAME=` removes an attribute. Numbers, true and false are taken as such.
+        #[arg(long = "attribute", value_name = "NAME=VALUE")]
+        attributes: Vec<String>,
+        /// Ask for a new password, or take it from MOORFALL_PASSWORD
+        #[arg(long)]
+        password: bool,
+        /// File whose first line is the new password
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<PathBuf>,
+        /// A note for people
+        #[arg(long, value_name = "TEXT")]
+        note: Option<String>,
+        /// Let it connect again
+        #[arg(long, conflicts_with = "disable")]
+        enable: bool,
+        /// Keep it, but let it connect no more; its sessions end at once
+        #[arg(long)]
+        disable: bool,
+    },
+    /// Remove an identity; its sessions end at once
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+pub(crate) async fn run(arguments: Arguments) -> Done {
+    let local = arguments.which.find()?;
+    match arguments.verb {
+        Verb::List { json } => list(&local, json).await,
+        Verb::Remove { name } => {
+            local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
+            output::finish(output::line(format_args!("{} is removed", printable(&name))))
+        }
+        Verb::Set { name, attributes, password, password_file, note, enable, disable } => {
+            let all: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+            let known = all.into_iter().find(|identity| identity.name == name);
+            let is_new = known.is_none();
+            let mut draft = known.map_or_else(Draft::default, Draft::from);
+            for attribute in &attributes {
+                draft.set_attribute(attribute)?;
+            }
+            if password || password_file.is_some() {
+                let password = read_password(password_file.as_deref(), &format!("New password of {name}: "))?;
+                let text = std::str::from_utf8(&password)
+                    .map_err(|_| Failure("the password is not UTF-8 text; choose another".into()))?;
+                draft.password = Some(text.to_owned());
+            }
+            draft.note = note.unwrap_or(draft.note);
+            draft.enabled = enable || (draft.enabled && !disable);
+            let body = json!({
+                "attributes": draft.attributes,
+                "password": draft.password,
+                "enabled": draft.enabled,
+                "note": draft.note,
+            });
+            local.change(Method::PUT, &["identities", &name], Some(&body)).await?;
+            let done = if is_new { "made" } else { "changed" };
+            output::finish(output::line(format_args!("{} is {done}", printable(&name))))
+        }
+    }
+}
+
+struct Draft {
+    attributes: BTreeMap<String, AttributeValue>,
+    password: Option<String>,
+    enabled: bool,
+    note: String,
+}
+
+impl Default for Draft {
+    fn default() -> Self {
+        Self { attributes: BTreeMap::new(), password: None, enabled: true, note: String::new() }
+    }
+}
+
+impl From<IdentityView> for Draft {
+    fn from(known: IdentityView) -> Self {
+        Self { attributes: known.attributes, password: None, enabled: known.enabled, note: known.note }
+    }
+}
+
+impl Draft {
+    fn set_attribute(&mut self, text: &str) -> Result<(), Failure> {
+        let parts = text.split_once('=').filter(|(name, _)| !name.is_empty());
+        let (name, value) = parts.ok_or_else(|| {
+            Failure(format!("`{text}` is not an attribute; write NAME=VALUE, for example reach=gorge"))
+        })?;
+        let value = match (value, value.parse::<f64>()) {
+            ("", _) => {
+                self.attributes.remove(name);
+                return Ok(());
+            }
+            ("true", _) => AttributeValue::Truth(true),
+            ("false", _) => AttributeValue::Truth(false),
+            (_, Ok(number)) if number.is_finite() => AttributeValue::Number(number),
+            (text, _) => AttributeValue::Text(text.to_owned()),
+        };
+        self.attributes.insert(name.to_owned(), value);
+        Ok(())
+    }
+}
+
+async fn list(local: &Local, as_json: bool) -> Done {
+    let identities: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+    if as_json {
+        return output::json(&identities);
+    }
+    if identities.is_empty() {
+        return output::finish(output::line("nobody yet; `moorfall identities set NAME --password` makes an identity"));
+    }
+    let rows = identities.iter().map(|identity| {
+        let attributes: Vec<String> =
+            identity.attributes.iter().map(|(name, value)| format!("{name}={value}")).collect();
+        let state = match (identity.enabled, identity.has_password) {
+            (false, _) => "disabled",
+            (true, true) => "password",
+            (true, false) => "no credential",
+        };
+        vec![identity.name.clone(), state.to_owned(), attributes.join(" "), identity.note.clone()]
+    });
+    output::finish(output::line(table(&["NAME", "SIGN-IN", "ATTRIBUTES", "NOTE"], rows.collect())))
+}

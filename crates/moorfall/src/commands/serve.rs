@@ -1,0 +1,60 @@
+//! `moorfall serve`
+
+use std::path::PathBuf;
+
+use clap::Args;
+use moorfall_service::Service;
+use tokio::signal::unix::{SignalKind, signal};
+
+use crate::{
+    config::ServiceOptions,
+    logging,
+    output::{self, Done},
+};
+
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    /// Configuration file [default: moorfall.toml in the data folder]
+    #[arg(long, value_name = "FILE", env = "MOORFALL_CONFIG")]
+    config: Option<PathBuf>,
+    #[command(flatten)]
+    service: ServiceOptions,
+}
+
+pub(crate) async fn run(arguments: Arguments) -> Done {
+    let options = arguments.service.with_file(arguments.config)?;
+    logging::start(options.log_format.unwrap_or_default(), "info");
+    let settings = options.settings();
+    // From here on a signal must not end the process before what was started is stopped.
+    let mut stopped = Stop::listen()?;
+    let service = Service::start(&settings, |step| tracing::info!("{step}")).await?;
+    output::finish(output::line(format_args!(
+        "ready mqtt={} http=http://{} data={}",
+        service.mqtt_address(),
+        service.http_address(),
+        service.data_folder().path().display()
+    )))?;
+    stopped.wait().await;
+    service.stop().await;
+    Ok(())
+}
+
+/// Being asked to stop: by SIGTERM, or by Ctrl-C.
+pub(crate) struct Stop {
+    terminate: tokio::signal::unix::Signal,
+    interrupt: tokio::signal::unix::Signal,
+}
+
+impl Stop {
+    pub(crate) fn listen() -> std::io::Result<Self> {
+        Ok(Self { terminate: signal(SignalKind::terminate())?, interrupt: signal(SignalKind::interrupt())? })
+    }
+
+    /// Waits until the process is asked to stop. Nothing is lost when the future is dropped.
+    pub(crate) async fn wait(&mut self) {
+        tokio::select! {
+            _ = self.terminate.recv() => {}
+            _ = self.interrupt.recv() => {}
+        }
+    }
+}

@@ -1,0 +1,52 @@
+//! `moorfall status`
+
+use clap::Args;
+use moorfall_service::api_types::Status;
+
+use crate::{
+    local::Which,
+    output::{self, Done, WARN, bytes, count, span},
+};
+
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    /// Print JSON
+    #[arg(long)]
+    json: bool,
+    #[command(flatten)]
+    which: Which,
+}
+
+pub(crate) async fn run(arguments: &Arguments) -> Done {
+    let status: Status = arguments.which.find()?.get(&["status"], &[]).await?;
+    if arguments.json {
+        return output::json(&status);
+    }
+    output::finish(print(&status))
+}
+
+fn print(status: &Status) -> std::io::Result<()> {
+    for warning in &status.warnings {
+        output::line(format_args!("{WARN}warning:{WARN:#} {warning}"))?;
+    }
+    let rates = &status.rates;
+    let blueprint = if status.blueprint.is_empty() { "none" } else { &status.blueprint };
+    let database = if status.database.healthy { "healthy" } else { &status.database.trouble };
+    let rows = [
+        ("Moorfall", format!("{}, up {}", status.version, span(status.uptime_seconds))),
+        ("Console", status.http.clone()),
+        ("MQTT", status.mqtt.clone()),
+        ("Data", status.data.display().to_string()),
+        ("Blueprint", blueprint.to_owned()),
+        ("Database", database.to_owned()),
+        ("Identities", count(status.identities)),
+        ("Sessions", format!("{} of {} at most", count(status.sessions), count(status.limits.connections))),
+        ("Subscriptions", count(status.subscriptions)),
+        ("Retained", format!("{} messages, {}", count(status.retained), bytes(status.retained_bytes as f64))),
+        ("In", format!("{:.1} messages/s, {}/s", rates.messages_in, bytes(rates.bytes_in))),
+        ("Out", format!("{:.1} messages/s, {}/s", rates.messages_out, bytes(rates.bytes_out))),
+        ("Since start", format!("{} in, {} out", count(status.messages_in), count(status.messages_out))),
+        ("Not delivered", format!("{} withheld, {} attempts refused", count(status.withheld), count(status.refused))),
+    ];
+    rows.iter().try_for_each(|(name, value)| output::line(format_args!("{name:<14} {value}")))
+}

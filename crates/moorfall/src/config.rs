@@ -1,0 +1,121 @@
+//! Settings from the command line, the environment, `moorfall.toml` and the defaults, in this order.
+
+use std::{net::SocketAddr, path::PathBuf};
+
+use clap::Args;
+use moorfall_service::{BlueprintSource, Settings};
+use serde::Deserialize;
+
+use crate::{logging::LogFormat, output::Failure};
+
+/// Settings of the service. Each may stand in the configuration file under the same name.
+#[derive(Clone, Default, Args, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct ServiceOptions {
+    /// Folder for everything that the service keeps
+    #[arg(long, value_name = "DIR", env = "MOORFALL_DATA")]
+    pub(crate) data: Option<PathBuf>,
+    /// Where MQTT clients connect [default: 127.0.0.1:1883]
+    #[arg(long, value_name = "ADDRESS", env = "MOORFALL_MQTT")]
+    pub(crate) mqtt: Option<SocketAddr>,
+    /// Where the console and the API are [default: 127.0.0.1:7070]
+    #[arg(long, value_name = "ADDRESS", env = "MOORFALL_HTTP")]
+    pub(crate) http: Option<SocketAddr>,
+    /// Use this PostgreSQL database instead of a private one
+    #[arg(long, value_name = "URL", env = "MOORFALL_DATABASE", hide_env_values = true)]
+    pub(crate) database: Option<String>,
+    /// The design of the broker: cohorts and access rules
+    #[arg(long, value_name = "FILE", env = "MOORFALL_BLUEPRINT")]
+    pub(crate) blueprint: Option<PathBuf>,
+    /// Let clients without identity do everything; for trying things, on loopback addresses alone
+    #[arg(long, env = "MOORFALL_OPEN", num_args = 0..=1, default_missing_value = "true", require_equals = true)]
+    pub(crate) open: Option<bool>,
+    /// How the log on standard error is written [default: text]
+    #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]
+    pub(crate) log_format: Option<LogFormat>,
+}
+
+impl std::fmt::Debug for ServiceOptions {
+    /// Leaves the database address out: it may hold a password.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("ServiceOptions").field("data", &self.data).finish_non_exhaustive()
+    }
+}
+
+/// The name of the configuration file in the data folder.
+const FILE: &str = "moorfall.toml";
+
+impl ServiceOptions {
+    /// Fills what is missing from the file: the one that is named, or `moorfall.toml` in the data folder.
+    pub(crate) fn with_file(self, file: Option<PathBuf>) -> Result<Self, Failure> {
+        let named = file.is_some();
+        let path = file.unwrap_or_else(|| self.data.clone().unwrap_or_else(default_data).join(FILE));
+        let text = match std::fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if !named && error.kind() == std::io::ErrorKind::NotFound => return Ok(self),
+            Err(error) => return Err(Failure(format!("the configuration {} can't be read: {error}", path.display()))),
+        };
+        let other: Self = toml::from_str(&text)
+            .map_err(|error| Failure(format!("the configuration {} has a fault: {error}", path.display())))?;
+        Ok(Self {
+            data: self.data.or(other.data),
+            mqtt: self.mqtt.or(other.mqtt),
+            http: self.http.or(other.http),
+            database: self.database.or(other.database),
+            blueprint: self.blueprint.or(other.blueprint),
+            open: self.open.or(other.open),
+            log_format: self.log_format.or(other.log_format),
+        })
+    }
+
+    /// The settings, with defaults for what nobody said.
+    pub(crate) fn settings(self) -> Settings {
+        let defaults = Settings::new(self.data.unwrap_or_else(default_data));
+        Settings {
+            mqtt: self.mqtt.unwrap_or(defaults.mqtt),
+            http: self.http.unwrap_or(defaults.http),
+            database: self.database,
+            blueprint: self.blueprint.map(BlueprintSource::File),
+            open: self.open.unwrap_or(defaults.open),
+            data: defaults.data,
+        }
+    }
+}
+
+/// `/var/lib/moorfall` for root; else `$XDG_DATA_HOME/moorfall`, by default below `~/.local/share`.
+pub(crate) fn default_data() -> PathBuf {
+    if nix::unistd::Uid::effective().is_root() {
+        return PathBuf::from("/var/lib/moorfall");
+    }
+    let share = std::env::var_os("XDG_DATA_HOME").filter(|path| !path.is_empty()).map(PathBuf::from);
+    let share = share.or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".local/share")));
+    share.map_or_else(|| PathBuf::from("/var/lib/moorfall"), |share| share.join("moorfall"))
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+    use super::*;
+
+    #[test]
+    fn what_is_said_wins_over_the_file_and_the_file_over_the_defaults() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("other.toml");
+        std::fs::write(&file, "mqtt = \"127.0.0.1:2883\"\nhttp = \"127.0.0.1:8070\"\nlog-format = \"json\"\n").unwrap();
+        let said = ServiceOptions { mqtt: Some("127.0.0.1:3883".parse().unwrap()), ..ServiceOptions::default() };
+        let options = said.with_file(Some(file)).unwrap();
+        assert_eq!(options.log_format, Some(LogFormat::Json));
+        let settings = options.settings();
+        assert_eq!((settings.mqtt.port(), settings.http.port(), settings.open), (3883, 8070, false));
+    }
+
+    #[test]
+    fn a_fault_in_the_file_is_pointed_at() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join(FILE), "http = \"127.0.0.1:8070\"\nmqqt = \"127.0.0.1:1883\"\n").unwrap();
+        let said = ServiceOptions { data: Some(folder.path().into()), ..ServiceOptions::default() };
+        let failure = said.with_file(None).unwrap_err();
+        assert!(failure.0.contains("line 2") && failure.0.contains("mqqt"), "{}", failure.0);
+    }
+}

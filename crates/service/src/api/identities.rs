@@ -1,0 +1,69 @@
+//! Who may connect.
+
+use std::sync::Arc;
+
+use axum::{
+    Json,
+    extract::{Path, State},
+    http::StatusCode,
+};
+
+use super::problem::{Body, Problem};
+use crate::{
+    broker::Broker,
+    directory::{IdentityDraft, IdentityView},
+};
+
+/// All identities, by name.
+#[utoipa::path(get, path = "/identities", tag = "identities", responses(
+    (status = 200, body = Vec<IdentityView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<IdentityView>> {
+    Json(broker.directory.list())
+}
+
+/// One identity.
+#[utoipa::path(get, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+    (status = 200, body = IdentityView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(broker): State<Arc<Broker>>,
+    Path(name): Path<String>,
+) -> Result<Json<IdentityView>, Problem> {
+    broker.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
+}
+
+/// Make or replace an identity. Its live sessions end when what they rest on has changed.
+#[utoipa::path(put, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
+    request_body = IdentityDraft, responses(
+    (status = 200, body = IdentityView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn put(
+    State(broker): State<Arc<Broker>>,
+    Path(name): Path<String>,
+    Body(draft): Body<IdentityDraft>,
+) -> Result<Json<IdentityView>, Problem> {
+    Ok(Json(broker.put_identity(&name, draft).await?))
+}
+
+/// Remove an identity and end its sessions.
+#[utoipa::path(delete, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+    (status = 204, description = "Removed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn remove(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
+    if broker.remove_identity(&name).await? { Ok(StatusCode::NO_CONTENT) } else { Err(unknown(&name)) }
+}
+
+fn unknown(name: &str) -> Problem {
+    let detail = format!("there is no identity {name}; /api/v1/identities lists all");
+    Problem::new(StatusCode::NOT_FOUND, "no such identity", detail)
+}

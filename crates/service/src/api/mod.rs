@@ -1,0 +1,87 @@
+//! The HTTP interface: `/api/v1` as JSON, live data as server-sent events, and the console.
+//!
+//! Every call under `/api/v1` but signing in and the description of the interface needs the administrator's secret as
+//! a bearer token, or the console's cookie.
+
+mod access;
+mod console;
+mod identities;
+mod live;
+mod problem;
+mod sessions;
+mod status;
+mod throughput;
+pub mod types;
+
+use std::sync::Arc;
+
+use axum::{Router, extract::DefaultBodyLimit, middleware, routing::get};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+use utoipa::{
+    Modify, OpenApi,
+    openapi::security::{Http, HttpAuthScheme, SecurityScheme},
+};
+use utoipa_axum::{router::OpenApiRouter, routes};
+
+pub use self::live::LiveReading;
+use crate::broker::Broker;
+
+/// The largest body of a request, bytes.
+const BODY: usize = 64 * 1024;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Moorfall", description = "A publish-subscribe broker: its state, its sessions, its identities."),
+    modifiers(&Security),
+    security(("secret" = []))
+)]
+struct Description;
+
+struct Security;
+
+impl Modify for Security {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+        openapi.components.get_or_insert_default().add_security_scheme("secret", scheme);
+    }
+}
+
+fn routes() -> OpenApiRouter<Arc<Broker>> {
+    let open = OpenApiRouter::new().routes(routes!(access::sign_in)).routes(routes!(access::sign_out));
+    let closed = OpenApiRouter::new()
+        .routes(routes!(status::status))
+        .routes(routes!(sessions::list))
+        .routes(routes!(sessions::show, sessions::end))
+        .routes(routes!(throughput::throughput))
+        .routes(routes!(live::live))
+        .routes(routes!(identities::list))
+        .routes(routes!(identities::show, identities::put, identities::remove));
+    OpenApiRouter::with_openapi(Description::openapi())
+        .nest("/api/v1", closed)
+        .route_layer(middleware::from_fn(access::signed_in))
+        .nest("/api/v1", open)
+}
+
+/// The description of the interface, an OpenAPI document.
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    routes().into_openapi()
+}
+
+/// Serves until `stop`.
+pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: CancellationToken) {
+    let (router, description) = routes().split_for_parts();
+    let app: Router = router
+        .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
+        .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
+        .fallback(console::file)
+        .method_not_allowed_fallback(problem::wrong_method)
+        .layer(DefaultBodyLimit::max(BODY))
+        .layer(middleware::from_fn(console::security_headers))
+        .layer(axum::Extension(Arc::clone(&broker)))
+        .with_state(broker);
+    let served = axum::serve(listener, app).with_graceful_shutdown(async move { stop.cancelled().await }).await;
+    if let Err(error) = served {
+        tracing::error!(%error, "the console and the API are no longer served");
+    }
+}

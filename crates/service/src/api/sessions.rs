@@ -1,0 +1,116 @@
+//! Connected sessions.
+
+use std::sync::{Arc, atomic::Ordering};
+
+use axum::{
+    Json,
+    extract::{Path, Query, State},
+    http::StatusCode,
+};
+use moorfall_wire::ReasonCode;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::{
+    problem::Problem,
+    types::{SessionList, SessionView},
+};
+use crate::{broker::Broker, session_record::SessionRecord};
+
+/// Which sessions are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// Only those whose client identifier, identity or address holds this text.
+    #[serde(default)]
+    search: String,
+    /// At most so many.
+    #[serde(default = "default_limit")]
+    #[param(default = 500, maximum = 10_000)]
+    limit: usize,
+}
+
+fn default_limit() -> usize {
+    500
+}
+
+/// Connected sessions, by client identifier.
+#[utoipa::path(get, path = "/sessions", tag = "sessions", params(Wanted), responses(
+    (status = 200, body = SessionList),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<SessionList> {
+    let mut records = broker.registry.all();
+    if !wanted.search.is_empty() {
+        records.retain(|record| {
+            record.client_id.contains(&wanted.search)
+                || record.identity.contains(&wanted.search)
+                || record.address.to_string().contains(&wanted.search)
+        });
+    }
+    let total = records.len() as u64;
+    records.sort_by(|a, b| a.client_id.cmp(&b.client_id));
+    records.truncate(wanted.limit.min(10_000));
+    Json(SessionList { total, sessions: records.iter().map(|record| view(record)).collect() })
+}
+
+/// One connected session.
+#[utoipa::path(get, path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+    (status = 200, body = SessionView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(broker): State<Arc<Broker>>,
+    Path(client_id): Path<String>,
+) -> Result<Json<SessionView>, Problem> {
+    find(&broker, &client_id).map(|record| Json(view(&record)))
+}
+
+/// End a session: the client is disconnected and may connect again.
+#[utoipa::path(delete, path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+    (status = 204, description = "The session ends"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn end(
+    State(broker): State<Arc<Broker>>,
+    Path(client_id): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let record = find(&broker, &client_id)?;
+    record.end(ReasonCode::AdministrativeAction, "the administrator ended the session");
+    record.gone.cancelled().await;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Problem> {
+    broker.registry.get(client_id).ok_or_else(|| {
+        let detail = format!("no client with the identifier {client_id} is connected; /api/v1/sessions lists who is");
+        Problem::new(StatusCode::NOT_FOUND, "no such session", detail)
+    })
+}
+
+fn view(record: &SessionRecord) -> SessionView {
+    let totals = record.counters.read();
+    let (queue, dropped) = record.queue();
+    let refusal = record.last_refusal.lock().clone();
+    SessionView {
+        client_id: record.client_id.clone(),
+        identity: record.identity.to_string(),
+        address: record.address.to_string(),
+        version: record.version.to_string(),
+        connected_at: record.connected_at,
+        messages_in: totals.messages_in,
+        messages_out: totals.messages_out,
+        bytes_in: totals.bytes_in,
+        bytes_out: totals.bytes_out,
+        subscriptions: record.subscriptions.load(Ordering::Relaxed) as u64,
+        queue: queue as u64,
+        in_flight: record.in_flight.load(Ordering::Relaxed) as u64,
+        dropped,
+        withheld: record.withheld.load(Ordering::Relaxed),
+        refused: totals.refused,
+        last_refusal: refusal.as_ref().map_or_else(String::new, |refusal| refusal.words.clone()),
+        last_refusal_at: refusal.map(|refusal| refusal.at),
+    }
+}

@@ -1,0 +1,97 @@
+//! The state of the service.
+
+use std::{sync::Arc, time::Duration};
+
+use axum::{Json, extract::State};
+use time::OffsetDateTime;
+use tokio::time::timeout;
+
+use super::{
+    live::LiveRates,
+    problem::Problem,
+    types::{Health, Limits, Status},
+};
+use crate::{broker::Broker, sampler::AVERAGE};
+
+/// How long the database may take to answer before it counts as away.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// The state of the service: where it listens, what it carries, whether something is wrong.
+#[utoipa::path(get, path = "/status", tag = "service", responses(
+    (status = 200, body = Status),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
+    let database = health(&broker).await;
+    let totals = broker.counters.read();
+    let addresses = broker.addresses();
+    let (retained, retained_bytes) = broker.router.retained_size();
+    let uptime = OffsetDateTime::now_utc() - broker.started_at;
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION").into(),
+        started_at: broker.started_at,
+        uptime_seconds: uptime.whole_seconds().try_into().unwrap_or(0),
+        mqtt: addresses.mqtt.to_string(),
+        http: format!("http://{}", addresses.http),
+        data: addresses.data.clone(),
+        blueprint: broker.blueprint.name.clone(),
+        open: broker.open,
+        warnings: warnings(&broker, &database),
+        database,
+        sessions: broker.registry.count() as u64,
+        subscriptions: broker.router.subscription_count() as u64,
+        retained: retained as u64,
+        retained_bytes: retained_bytes as u64,
+        identities: broker.directory.count() as u64,
+        rates: LiveRates::from(broker.history.lock().average(AVERAGE)),
+        messages_in: totals.messages_in,
+        messages_out: totals.messages_out,
+        withheld: totals.withheld,
+        refused: totals.refused,
+        limits: limits(&broker.limits),
+    })
+}
+
+async fn health(broker: &Broker) -> Health {
+    let trouble = match timeout(PATIENCE, broker.store.ping()).await {
+        Ok(Ok(())) => broker.database_trouble.lock().clone().unwrap_or_default(),
+        Ok(Err(error)) => error.to_string(),
+        Err(_) => "it does not answer".into(),
+    };
+    Health { healthy: trouble.is_empty(), trouble }
+}
+
+fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
+    let mut warnings = Vec::new();
+    if broker.open {
+        warnings.push(OPEN_WARNING.to_owned());
+    }
+    if broker.blueprint.name.is_empty() && !broker.open {
+        warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
+    }
+    if !database.healthy {
+        warnings.push(format!("The database is away: {}. Samples wait in memory.", database.trouble));
+    }
+    warnings
+}
+
+/// Said in the log, the status and the console for as long as it is so.
+pub(crate) const OPEN_WARNING: &str =
+    "The broker is open: clients without identity may publish and subscribe everything.";
+
+fn limits(limits: &moorfall_core::Limits) -> Limits {
+    Limits {
+        connections: limits.connections as u64,
+        packet_bytes: limits.packet_size as u64,
+        first_packet_bytes: limits.connect_packet_size as u64,
+        connect_seconds: limits.connect_time.as_secs(),
+        queue_messages: limits.queue_messages as u64,
+        queue_bytes: limits.queue_bytes as u64,
+        in_flight: limits.in_flight.into(),
+        subscriptions: limits.subscriptions as u64,
+        topic_levels: limits.topic_levels as u64,
+        topic_bytes: limits.topic_length as u64,
+        retained_messages: limits.retained_messages as u64,
+        retained_bytes: limits.retained_bytes as u64,
+    }
+}

@@ -1,0 +1,177 @@
+//! What the interface says, for the service and for programs that read it.
+
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+pub use super::{
+    live::{LiveRates, LiveReading},
+    problem::Problem,
+};
+pub use crate::directory::IdentityView;
+
+/// The state of the service.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Version of the program.
+    pub version: String,
+    /// When it was started.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+    /// Seconds since then.
+    pub uptime_seconds: u64,
+    /// Where MQTT clients connect.
+    pub mqtt: String,
+    /// Where the console and this interface are.
+    pub http: String,
+    /// The data folder.
+    #[schema(value_type = String)]
+    pub data: PathBuf,
+    /// The blueprint's name; empty without a blueprint.
+    pub blueprint: String,
+    /// Whether clients without identity may do everything.
+    pub open: bool,
+    /// What a person should know, in sentences.
+    pub warnings: Vec<String>,
+    /// Whether the database answers, and why not.
+    pub database: Health,
+    /// Connected sessions.
+    pub sessions: u64,
+    /// Subscriptions of all sessions.
+    pub subscriptions: u64,
+    /// Retained messages.
+    pub retained: u64,
+    /// Bytes of their payloads and topics.
+    pub retained_bytes: u64,
+    /// Identities that are known.
+    pub identities: u64,
+    /// Rates, a moving average over ten seconds.
+    pub rates: LiveRates,
+    /// Messages accepted from clients since the start.
+    pub messages_in: u64,
+    /// Messages sent to clients since the start.
+    pub messages_out: u64,
+    /// Messages that were routed to a session and not sent since the start: queue full, too large, expired, denied.
+    pub withheld: u64,
+    /// Attempts to publish or subscribe that were refused since the start.
+    pub refused: u64,
+    /// The bounds that are in force.
+    pub limits: Limits,
+}
+
+/// Whether something works.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// Whether it does.
+    pub healthy: bool,
+    /// Why not; empty if it does.
+    pub trouble: String,
+}
+
+/// Bounds that are in force.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Limits {
+    /// Connections at a time.
+    pub connections: u64,
+    /// The largest packet, bytes.
+    pub packet_bytes: u64,
+    /// The largest packet before a client is let in, bytes.
+    pub first_packet_bytes: u64,
+    /// How long a client may take to be let in, seconds.
+    pub connect_seconds: u64,
+    /// Messages that may wait for one session; at the bound the newest is dropped and counted.
+    pub queue_messages: u64,
+    /// Bytes that may wait for one session.
+    pub queue_bytes: u64,
+    /// QoS 1 messages sent to one client and not acknowledged.
+    pub in_flight: u64,
+    /// Subscriptions of one session.
+    pub subscriptions: u64,
+    /// Levels of a topic.
+    pub topic_levels: u64,
+    /// Bytes of a topic.
+    pub topic_bytes: u64,
+    /// Retained messages.
+    pub retained_messages: u64,
+    /// Bytes of retained messages.
+    pub retained_bytes: u64,
+}
+
+/// One connected session.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SessionView {
+    /// Client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// Where it connected from.
+    pub address: String,
+    /// Protocol version, 3.1.1 or 5.0.
+    pub version: String,
+    /// When it connected.
+    #[serde(with = "time::serde::rfc3339")]
+    pub connected_at: OffsetDateTime,
+    /// Messages accepted from it.
+    pub messages_in: u64,
+    /// Messages sent to it.
+    pub messages_out: u64,
+    /// Bytes read from it.
+    pub bytes_in: u64,
+    /// Bytes written to it.
+    pub bytes_out: u64,
+    /// Its subscriptions.
+    pub subscriptions: u64,
+    /// Messages that wait to be sent to it.
+    pub queue: u64,
+    /// QoS 1 messages that it has not acknowledged.
+    pub in_flight: u64,
+    /// Messages that were dropped because its queue was full.
+    pub dropped: u64,
+    /// Messages that were not sent to it for another reason: too large, expired, denied.
+    pub withheld: u64,
+    /// What it tried and was refused.
+    pub refused: u64,
+    /// The last refusal, in a sentence; empty if there was none.
+    pub last_refusal: String,
+    /// When that was.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub last_refusal_at: Option<OffsetDateTime>,
+}
+
+/// Connected sessions, or those that were asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SessionList {
+    /// How many match, listed or not.
+    pub total: u64,
+    /// The first of them, by client identifier.
+    pub sessions: Vec<SessionView>,
+}
+
+/// Throughput over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Throughput {
+    /// The span of one point, seconds: 1 or 60.
+    pub resolution_seconds: u32,
+    /// Oldest first. Where the service was not running there is no point.
+    pub points: Vec<ThroughputPoint>,
+}
+
+/// What the broker carried in the span that ended at `at`.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ThroughputPoint {
+    /// The end of the span.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Connected sessions at its end.
+    pub sessions: u64,
+    /// Messages in per second.
+    pub messages_in: f64,
+    /// Messages out per second.
+    pub messages_out: f64,
+    /// Bytes in per second.
+    pub bytes_in: f64,
+    /// Bytes out per second.
+    pub bytes_out: f64,
+}

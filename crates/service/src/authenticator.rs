@@ -1,0 +1,87 @@
+//! Who a client is, and what it may do.
+
+use std::time::Duration;
+
+use moorfall_core::{
+    access::{Access, Policy},
+    session::{Credentials, Verdict},
+};
+use moorfall_wire::ReasonCode;
+use sha2::{Digest, Sha256};
+use tokio::time::timeout;
+
+use crate::directory::{Directory, SignIn};
+
+/// The name under which the owner of the data folder may do everything; its password is the administrator's secret.
+pub const ADMINISTRATOR: &str = "administrator";
+
+/// The name shown for clients without identity on an open broker.
+const ANONYMOUS: &str = "anonymous";
+
+/// How long a check may wait for its turn.
+const PATIENCE: Duration = Duration::from_secs(8);
+
+/// Checks credentials.
+pub(crate) struct Authenticator {
+    secret: [u8; 32],
+    open: bool,
+}
+
+impl std::fmt::Debug for Authenticator {
+    /// Leaves the secret out.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Authenticator").field("open", &self.open).finish_non_exhaustive()
+    }
+}
+
+impl Authenticator {
+    pub(crate) fn new(secret: &str, open: bool) -> Self {
+        Self { secret: digest(secret.as_bytes()), open }
+    }
+
+    /// Whether this is the administrator's secret. Digests are compared, so the time taken tells nothing of the secret.
+    pub(crate) fn is_secret(&self, given: &[u8]) -> bool {
+        digest(given) == self.secret
+    }
+
+    /// Finds out who a client is.
+    pub(crate) async fn check(&self, credentials: &Credentials, directory: &Directory, policy: &Policy) -> Verdict {
+        let password = credentials.password.as_deref().unwrap_or_default();
+        let Some(name) = credentials.user_name.as_deref() else {
+            return match (self.open, &credentials.password) {
+                (true, None) => Verdict::Known(Access::unrestricted(ANONYMOUS)),
+                (_, Some(_)) => refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"),
+                (false, None) => refused(
+                    ReasonCode::NotAuthorized,
+                    "nobody is let in without an identity; sign in with a user name and a password",
+                ),
+            };
+        };
+        if name == ADMINISTRATOR {
+            return if self.is_secret(password) {
+                Verdict::Known(Access::unrestricted(ADMINISTRATOR))
+            } else {
+                refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong")
+            };
+        }
+        let Ok(sign_in) = timeout(PATIENCE, directory.sign_in(name, password)).await else {
+            return refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later");
+        };
+        match sign_in {
+            SignIn::Known(identity) => match policy.bind(&identity, &credentials.client_id) {
+                Ok(access) => Verdict::Known(access),
+                Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),
+            },
+            SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
+            SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
+        }
+    }
+}
+
+fn refused(reason: ReasonCode, words: &str) -> Verdict {
+    Verdict::Refused { reason, words: words.to_owned() }
+}
+
+fn digest(secret: &[u8]) -> [u8; 32] {
+    Sha256::digest(secret).into()
+}

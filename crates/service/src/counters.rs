@@ -1,0 +1,47 @@
+//! Counters that many tasks add to.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use moorfall_core::measure::Totals;
+
+/// What was counted since the last time that it was passed on; kept by one task, so that the shared counters are
+/// touched once a batch and not once a message.
+pub(crate) type Batch = Totals;
+
+/// Shared counters.
+#[derive(Debug, Default)]
+pub(crate) struct Counters {
+    messages_in: AtomicU64,
+    messages_out: AtomicU64,
+    bytes_in: AtomicU64,
+    bytes_out: AtomicU64,
+    withheld: AtomicU64,
+    refused: AtomicU64,
+}
+
+impl Counters {
+    pub(crate) fn add(&self, batch: &Batch) {
+        let add = |counter: &AtomicU64, count: u64| {
+            if count > 0 {
+                counter.fetch_add(count, Ordering::Relaxed);
+            }
+        };
+        add(&self.messages_in, batch.messages_in);
+        add(&self.messages_out, batch.messages_out);
+        add(&self.bytes_in, batch.bytes_in);
+        add(&self.bytes_out, batch.bytes_out);
+        add(&self.withheld, batch.withheld);
+        add(&self.refused, batch.refused);
+    }
+
+    pub(crate) fn read(&self) -> Totals {
+        Totals {
+            messages_in: self.messages_in.load(Ordering::Relaxed),
+            messages_out: self.messages_out.load(Ordering::Relaxed),
+            bytes_in: self.bytes_in.load(Ordering::Relaxed),
+            bytes_out: self.bytes_out.load(Ordering::Relaxed),
+            withheld: self.withheld.load(Ordering::Relaxed),
+            refused: self.refused.load(Ordering::Relaxed),
+        }
+    }
+}

@@ -1,0 +1,130 @@
+//! The folder with everything that one service keeps.
+
+use std::{
+    fs::{DirBuilder, File, OpenOptions, TryLockError},
+    io::{self, Read, Write},
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt},
+    path::{Path, PathBuf},
+};
+
+use rand::Rng;
+
+/// What can be wrong with the data folder, each with its remedy.
+#[derive(Debug, thiserror::Error)]
+pub enum DataFolderError {
+    /// It can't be made or written.
+    #[error("the data folder {path} can't be used: {error}; choose another with --data DIR, or mend its rights")]
+    Write {
+        /// The file or folder.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        error: io::Error,
+    },
+    /// Another service uses it.
+    #[error("another Moorfall service uses the data folder {path}; stop it, or choose another folder with --data DIR")]
+    InUse {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// The administrator's secret is not what this program writes.
+    #[error("{path} holds no usable secret; remove the file and start again to have a new one made")]
+    Secret {
+        /// The file.
+        path: PathBuf,
+    },
+}
+
+/// An opened data folder. As long as this lives, no other service can open the folder.
+#[derive(Debug)]
+pub struct DataFolder {
+    path: PathBuf,
+    secret: String,
+    _lock: File,
+}
+
+impl DataFolder {
+    /// The file with the administrator's secret, inside the folder.
+    pub const SECRET: &str = "administrator.secret";
+    /// The file whose lock says that a service runs here.
+    pub(crate) const LOCK: &str = "service.lock";
+
+    /// Opens the folder; makes it, and the administrator's secret, at the first time.
+    pub fn open(path: &Path) -> Result<Self, DataFolderError> {
+        let wrong = |path: &Path| {
+            let path = path.to_owned();
+            move |error| DataFolderError::Write { path, error }
+        };
+        if !path.exists() {
+            // Others may pass through, which the database's own user must; what stands inside is closed to them.
+            DirBuilder::new().recursive(true).mode(0o711).create(path).map_err(wrong(path))?;
+        }
+        let path = path.canonicalize().map_err(wrong(path))?;
+        let lock_path = path.join(Self::LOCK);
+        let lock = OpenOptions::new()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .mode(0o600)
+            .open(&lock_path)
+            .map_err(wrong(&lock_path))?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => return Err(DataFolderError::InUse { path }),
+            Err(TryLockError::Error(error)) => return Err(DataFolderError::Write { path: lock_path, error }),
+        }
+        let secret = read_or_make_secret(&path.join(Self::SECRET))?;
+        Ok(Self { path, secret, _lock: lock })
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The administrator's secret.
+    pub(crate) fn secret(&self) -> &str {
+        &self.secret
+    }
+
+    /// The secret of the service that keeps its data in `path`, for a program on the same machine.
+    pub fn read_secret(path: &Path) -> io::Result<String> {
+        Ok(std::fs::read_to_string(path.join(Self::SECRET))?.trim().to_owned())
+    }
+
+    /// Whether a service has this folder open now.
+    pub fn is_in_use(path: &Path) -> bool {
+        let lock = OpenOptions::new().write(true).open(path.join(Self::LOCK));
+        lock.is_ok_and(|file| matches!(file.try_lock(), Err(TryLockError::WouldBlock)))
+    }
+}
+
+fn read_or_make_secret(path: &Path) -> Result<String, DataFolderError> {
+    let wrong = |error| DataFolderError::Write { path: path.to_owned(), error };
+    match OpenOptions::new().create_new(true).write(true).mode(0o600).open(path) {
+        Ok(mut file) => {
+            let secret = random_text(26);
+            file.write_all(format!("{secret}\n").as_bytes()).and_then(|()| file.sync_all()).map_err(wrong)?;
+            Ok(secret)
+        }
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+            let mut text = String::new();
+            File::open(path).and_then(|mut file| file.read_to_string(&mut text)).map_err(wrong)?;
+            std::fs::set_permissions(path, PermissionsExt::from_mode(0o600)).map_err(wrong)?;
+            let secret = text.trim();
+            if secret.len() < 16 {
+                return Err(DataFolderError::Secret { path: path.to_owned() });
+            }
+            Ok(secret.to_owned())
+        }
+        Err(error) => Err(wrong(error)),
+    }
+}
+
+/// Random text of letters and digits that are not mistaken for each other; five bits a character.
+pub fn random_text(length: usize) -> String {
+    const LETTERS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
+    let mut bytes = vec![0; length];
+    rand::rng().fill_bytes(&mut bytes);
+    bytes.iter().map(|byte| char::from(LETTERS[usize::from(byte & 31)])).collect()
+}

@@ -1,0 +1,238 @@
+//! The identities, held in memory so that sign-in works while the database is away, and written to the database first.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use argon2::{Argon2, PasswordHasher, PasswordVerifier, password_hash::phc::PasswordHash};
+use foldhash::fast::RandomState;
+use moorfall_core::{AttributeValue, Identity};
+use moorfall_store::{IdentityRecord, Store, StoreError};
+use parking_lot::RwLock;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use tokio::sync::{Mutex, Semaphore};
+use utoipa::ToSchema;
+
+use crate::authenticator::ADMINISTRATOR;
+
+/// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
+const PASSWORD_LENGTH: usize = 1_024;
+
+/// Password checks at a time; each takes a core for tens of milliseconds and 19 MiB.
+const CHECKS: usize = 2;
+
+/// What can be wrong with a change of an identity.
+#[derive(Debug, thiserror::Error)]
+pub enum DirectoryError {
+    /// The name can't be one.
+    #[error("{name:?} can't be the name of an identity: {why}")]
+    Name {
+        /// The name.
+        name: String,
+        /// Why.
+        why: &'static str,
+    },
+    /// The password can't be one.
+    #[error("a password has from 1 to {PASSWORD_LENGTH} bytes")]
+    Password,
+    /// The password could not be hashed.
+    #[error("the password could not be hashed: {0}")]
+    Hash(String),
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// An identity as it is to be.
+#[derive(Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IdentityDraft {
+    /// What the access rules know of it: text, number or truth by name.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, Object>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// A new password; left out, an earlier one stays.
+    #[serde(default)]
+    pub password: Option<String>,
+    /// Whether it may connect.
+    #[serde(default = "yes")]
+    #[schema(default = true)]
+    pub enabled: bool,
+    /// A note for people.
+    #[serde(default)]
+    pub note: String,
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl std::fmt::Debug for IdentityDraft {
+    /// Leaves the password out.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("IdentityDraft")
+            .field("attributes", &self.attributes)
+            .field("enabled", &self.enabled)
+            .finish_non_exhaustive()
+    }
+}
+
+/// An identity as it may be shown: no credential, only whether there is one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct IdentityView {
+    /// The name.
+    pub name: String,
+    /// What the access rules know of it.
+    #[schema(value_type = BTreeMap<String, Object>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// Whether it has a password.
+    pub has_password: bool,
+    /// Whether it may connect.
+    pub enabled: bool,
+    /// A note for people.
+    pub note: String,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub created_at: OffsetDateTime,
+    /// When it was last changed.
+    #[serde(with = "time::serde::rfc3339")]
+    pub changed_at: OffsetDateTime,
+}
+
+impl From<&IdentityRecord> for IdentityView {
+    fn from(record: &IdentityRecord) -> Self {
+        Self {
+            name: record.name.clone(),
+            attributes: record.attributes.0.clone(),
+            has_password: record.password_hash.is_some(),
+            enabled: record.enabled,
+            note: record.note.clone(),
+            created_at: record.created_at,
+            changed_at: record.changed_at,
+        }
+    }
+}
+
+/// What a sign-in by password came to.
+#[derive(Debug)]
+pub(crate) enum SignIn {
+    Known(Identity),
+    Disabled,
+    Wrong,
+}
+
+/// All identities.
+#[derive(Debug)]
+pub(crate) struct Directory {
+    store: Store,
+    known: RwLock<HashMap<String, Arc<IdentityRecord>, RandomState>>,
+    /// Changes are made one at a time, so that memory and database agree.
+    changing: Mutex<()>,
+    checks: Semaphore,
+    /// Checked when the name is unknown, so that the answer takes as long.
+    decoy: String,
+}
+
+impl Directory {
+    pub(crate) async fn load(store: Store) -> Result<Self, StoreError> {
+        let records = store.identities().await?;
+        let known = records.into_iter().map(|record| (record.name.clone(), Arc::new(record))).collect();
+        let decoy = hash("nobody has this password").unwrap_or_default();
+        Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), checks: Semaphore::new(CHECKS), decoy })
+    }
+
+    /// All identities by name.
+    pub(crate) fn list(&self) -> Vec<IdentityView> {
+        let mut views: Vec<IdentityView> = self.known.read().values().map(|record| (&**record).into()).collect();
+        views.sort_by(|a, b| a.name.cmp(&b.name));
+        views
+    }
+
+    pub(crate) fn count(&self) -> usize {
+        self.known.read().len()
+    }
+
+    pub(crate) fn get(&self, name: &str) -> Option<IdentityView> {
+        self.known.read().get(name).map(|record| (&**record).into())
+    }
+
+    /// Makes or replaces an identity; also gives whether something changed that live sessions rest on.
+    pub(crate) async fn put(&self, name: &str, draft: IdentityDraft) -> Result<(IdentityView, bool), DirectoryError> {
+        check_name(name)?;
+        let hash = match draft.password {
+            None => None,
+            Some(password) if password.is_empty() || password.len() > PASSWORD_LENGTH => {
+                return Err(DirectoryError::Password);
+            }
+            Some(password) => Some(self.work(move || hash(&password)).await.map_err(DirectoryError::Hash)?),
+        };
+        let _one_at_a_time = self.changing.lock().await;
+        let record =
+            self.store.put_identity(name, &draft.attributes, hash.as_deref(), draft.enabled, &draft.note).await?;
+        let record = Arc::new(record);
+        let view = (&*record).into();
+        let old = self.known.write().insert(name.to_owned(), Arc::clone(&record));
+        let changed = old.is_some_and(|old| {
+            old.attributes.0 != record.attributes.0
+                || old.enabled != record.enabled
+                || old.password_hash != record.password_hash
+        });
+        Ok((view, changed))
+    }
+
+    /// Removes an identity; gives whether there was one.
+    pub(crate) async fn remove(&self, name: &str) -> Result<bool, DirectoryError> {
+        let _one_at_a_time = self.changing.lock().await;
+        let removed = self.store.remove_identity(name).await?;
+        self.known.write().remove(name);
+        Ok(removed)
+    }
+
+    /// Checks a name and a password.
+    pub(crate) async fn sign_in(&self, name: &str, password: &[u8]) -> SignIn {
+        let record = self.known.read().get(name).cloned();
+        let stored = record.as_ref().and_then(|record| record.password_hash.clone());
+        let may_match = stored.is_some() && password.len() <= PASSWORD_LENGTH;
+        let hash = stored.unwrap_or_else(|| self.decoy.clone());
+        let password = password[..password.len().min(PASSWORD_LENGTH)].to_vec();
+        let matches = self.work(move || verify(&password, &hash)).await;
+        match record {
+            Some(record) if matches && may_match && record.enabled => {
+                SignIn::Known(Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() })
+            }
+            Some(_) if matches && may_match => SignIn::Disabled,
+            _ => SignIn::Wrong,
+        }
+    }
+
+    /// Runs hashing away from the connection tasks, a few at a time.
+    async fn work<R: Send + 'static>(&self, work: impl FnOnce() -> R + Send + 'static) -> R {
+        let _turn = self.checks.acquire().await.expect("the semaphore is never closed");
+        tokio::task::spawn_blocking(work).await.expect("hashing does not panic, and is not cancelled")
+    }
+}
+
+fn check_name(name: &str) -> Result<(), DirectoryError> {
+    let why = if name.is_empty() {
+        "it is empty"
+    } else if name.len() > 128 {
+        "it has more than 128 bytes"
+    } else if name == ADMINISTRATOR {
+        "that is the built-in administrator"
+    } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
+        "names stand in topic levels, so / + # and control characters can't be part of one"
+    } else {
+        return Ok(());
+    };
+    Err(DirectoryError::Name { name: name.into(), why })
+}
+
+fn hash(password: &str) -> Result<String, String> {
+    Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()).map_err(|error| error.to_string())
+}
+
+fn verify(password: &[u8], hash: &str) -> bool {
+    PasswordHash::new(hash).is_ok_and(|hash| Argon2::default().verify_password(password, &hash).is_ok())
+}

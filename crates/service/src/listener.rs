@@ -1,0 +1,34 @@
+//! Accepting MQTT connections.
+
+use std::{sync::Arc, time::Duration};
+
+use tokio::{net::TcpListener, time::sleep};
+use tokio_util::task::TaskTracker;
+
+use crate::{broker::Broker, connection};
+
+/// Accepts until the service stops; each connection is a task of its own.
+pub(crate) async fn accept(broker: Arc<Broker>, listener: TcpListener, tasks: TaskTracker) {
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            () = broker.stopping.cancelled() => return,
+        };
+        match accepted {
+            Ok((stream, address)) => match broker.place() {
+                Some(place) => {
+                    tasks.spawn(connection::serve(Arc::clone(&broker), stream, address, place));
+                }
+                None => {
+                    let limit = broker.limits.connections;
+                    tracing::warn!(%address, limit, "a connection was refused: there are as many as may be");
+                }
+            },
+            Err(error) => {
+                // Out of descriptors or memory: waiting is all that helps.
+                tracing::warn!(%error, "a connection could not be accepted");
+                sleep(Duration::from_millis(100)).await;
+            }
+        }
+    }
+}
