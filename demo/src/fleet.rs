@@ -82,8 +82,8 @@ impl Fleet {
         for (index, role) in roles.enumerate() {
             let scene = Arc::clone(&scene);
             tasks.spawn(async move {
-                // Not all at once: signing in costs the broker a password hash each.
-                sleep(Duration::from_millis(40) * u32::try_from(index).unwrap_or(0)).await;
+                // Not all at once: signing in costs the broker a password hash each, and readings are spread over time.
+                sleep(CALM / 14 * u32::try_from(index).unwrap_or(0)).await;
                 keep_at_it(&scene, role).await;
             });
         }
@@ -266,7 +266,7 @@ impl Gate {
     }
 
     async fn told(&self, scene: &Scene, below: &str) -> Publish {
-        let at = scene.river.lock().await.time().to_string();
+        let at = scene.river.lock().await.timestamp();
         let payload = json!({ "percent": self.position, "target": self.target, "at": at });
         message(&format!("{below}/gate/position"), payload.to_string(), QoS::AtLeastOnce, true)
     }

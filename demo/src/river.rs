@@ -109,6 +109,11 @@ impl River {
         datetime!(2031-03-02 06:00 UTC) + Duration::minutes(i64::try_from(self.minute).unwrap_or(i64::MAX))
     }
 
+    /// The time on the river as payloads carry it (RFC 3339).
+    pub fn timestamp(&self) -> String {
+        self.time().format(&Rfc3339).unwrap_or_default()
+    }
+
     /// How wild it is, from 0 (dry) to 1 (the height of the storm).
     pub fn wildness(&self) -> f64 {
         (self.rain / 30.0).clamp(0.0, 1.0)
@@ -127,7 +132,7 @@ impl River {
 
     /// What a station measures now. A gate is no measurement: it is told by whoever moves it.
     pub fn readings(&mut self, station: &Station) -> Vec<Reading> {
-        let at = self.time().format(&Rfc3339).unwrap_or_default();
+        let at = self.timestamp();
         let level = self.level(station);
         let mut readings = Vec::new();
         for instrument in station.instruments {

@@ -4,7 +4,9 @@ use std::sync::Arc;
 
 use moorfall_wire::{TopicFilter, TopicName};
 
-use crate::{Limits, Message, Time, subscriptions::SharedMap};
+use imbl::OrdMap;
+
+use crate::{Limits, Message, Time};
 
 /// The bound on retained messages is reached; nothing was changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -23,7 +25,8 @@ pub(crate) struct Retained {
 #[derive(Clone, Debug, Default)]
 struct Node {
     message: Option<Arc<Message>>,
-    children: SharedMap<Arc<str>, Arc<Node>>,
+    /// In order, so that a subscriber gets retained messages sorted by topic.
+    children: OrdMap<Arc<str>, Arc<Node>>,
 }
 
 impl Retained {
@@ -66,7 +69,7 @@ impl Retained {
         node.message.as_ref()
     }
 
-    /// The retained messages that `filter` matches and that have not expired at `now`, in no order.
+    /// The retained messages that `filter` matches and that have not expired at `now`, by topic.
     pub(crate) fn matching(&self, filter: &TopicFilter, now: Time) -> Vec<Arc<Message>> {
         let levels: Vec<&str> = filter.levels().collect();
         let mut found = Vec::new();

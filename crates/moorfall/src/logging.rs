@@ -19,7 +19,8 @@ pub(crate) enum LogFormat {
 
 /// Starts the log. `MOORFALL_LOG` chooses what is logged, for example `debug` or `moorfall_service=debug`.
 pub(crate) fn start(format: LogFormat, default: &str) {
-    let filter = EnvFilter::try_from_env("MOORFALL_LOG").unwrap_or_else(|_| EnvFilter::new(default));
+    let filter =
+        EnvFilter::try_from_env("MOORFALL_LOG").unwrap_or_else(|_| EnvFilter::new(format!("{default},sqlx=warn")));
     let colour = std::io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none();
     let log = fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
     match format {

@@ -54,6 +54,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: TcpStream, address: S
         session,
         address,
         record: None,
+        user_name: String::new(),
         identity: None,
         routes: RouteCache::default(),
         pending: VecDeque::new(),
@@ -70,6 +71,8 @@ struct Connection {
     address: SocketAddr,
     /// Present once the client is let in.
     record: Option<Arc<SessionRecord>>,
+    /// The user name that the client gave; empty if none.
+    user_name: String,
     /// Who it is, between the verdict and the record.
     identity: Option<(Arc<str>, String)>,
     routes: RouteCache<Arc<SessionRecord>>,
@@ -210,6 +213,7 @@ impl Connection {
         while let Some(action) = self.session.poll_action() {
             match action {
                 Action::Authenticate(credentials) => {
+                    self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
                     let broker = &self.broker;
                     let check = broker.authenticator.check(&credentials, &broker.directory, &broker.policy);
                     let verdict = tokio::select! {
@@ -325,7 +329,7 @@ impl Connection {
                 let (client, identity) = (&record.client_id, &record.identity);
                 tracing::info!(client, %identity, address = %self.address, failure, "disconnected: {words}");
             }
-            None => tracing::info!(address = %self.address, "not let in: {words}"),
+            None => tracing::info!(user_name = self.user_name, address = %self.address, "not let in: {words}"),
         }
     }
 }

@@ -10,7 +10,10 @@ use moorfall_store::{Resolution, Sample};
 use time::OffsetDateTime;
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
-use crate::{api::LiveReading, broker::Broker};
+use crate::{
+    api::{LiveReading, OPEN_WARNING},
+    broker::Broker,
+};
 
 /// How long readings are kept for moving averages.
 pub(crate) const HISTORY: Duration = Duration::from_secs(300);
@@ -30,8 +33,14 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// Old samples are forgotten once in so many seconds.
 const FORGET_EVERY: u64 = 3_600;
 
+/// An open broker is warned of once in so many seconds.
+const WARN_EVERY: u64 = 600;
+
 /// Runs until the service stops; then what was not written yet is written.
 pub(crate) async fn run(broker: Arc<Broker>) {
+    if broker.open {
+        tracing::warn!("{OPEN_WARNING}");
+    }
     let mut sampler = Sampler::new(&broker);
     let mut ticks = interval(Duration::from_secs(1));
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -46,6 +55,9 @@ pub(crate) async fn run(broker: Arc<Broker>) {
         seconds += 1;
         if sampler.seconds.len() >= WRITE_EVERY || !sampler.minutes.is_empty() {
             sampler.write(&broker).await;
+        }
+        if broker.open && seconds.is_multiple_of(WARN_EVERY) {
+            tracing::warn!("{OPEN_WARNING}");
         }
         if seconds.is_multiple_of(FORGET_EVERY)
             && let Err(error) = broker.store.forget_old_samples().await

@@ -5,7 +5,7 @@
 
 use std::{
     io,
-    os::unix::{fs::MetadataExt, fs::PermissionsExt},
+    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt},
     path::{Path, PathBuf},
     process::Stdio,
     time::Duration,
@@ -252,7 +252,7 @@ async fn launch(
 ) -> Result<Pid, ClusterError> {
     let log = log_path(data);
     let wrong = |error| ClusterError::Folder { path: log.clone(), error };
-    let file = std::fs::OpenOptions::new().create(true).append(true).open(&log).map_err(wrong)?;
+    let file = std::fs::OpenOptions::new().create(true).append(true).mode(0o600).open(&log).map_err(wrong)?;
     let before = file.metadata().map_err(wrong)?.len();
     let again = file.try_clone().map_err(wrong)?;
     let setting = |name: &str, value: &str| format!("{name}={value}");

@@ -4,7 +4,7 @@ use std::{
     collections::BTreeMap,
     io::Write,
     net::SocketAddr,
-    os::unix::fs::OpenOptionsExt,
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -113,7 +113,7 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
     let folder = service.data_folder().path();
     let place = folder.join("passwords");
     let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", place.display()));
-    std::fs::create_dir_all(&place).map_err(wrong)?;
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&place).map_err(wrong)?;
     let mut passwords = BTreeMap::new();
     for identity in moorfall_demo::identities() {
         let file = password_file(folder, &identity.name);

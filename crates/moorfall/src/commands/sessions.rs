@@ -5,7 +5,7 @@ use moorfall_service::api_types::{SessionList, SessionView};
 
 use crate::{
     local::Which,
-    output::{self, Done, FAINT, count, printable, since, table},
+    output::{self, Done, FAINT, count, since, table},
 };
 
 #[derive(Debug, Args)]
@@ -44,21 +44,25 @@ fn print(list: &SessionList) -> std::io::Result<()> {
     if shown < list.total {
         output::line(format_args!("{FAINT}{shown} of {} shown; --limit N shows more{FAINT:#}", count(list.total)))?;
     }
-    for session in list.sessions.iter().filter(|session| session.refused + session.dropped + session.withheld > 0) {
-        let client = printable(&session.client_id);
-        if session.refused > 0 {
-            let times = if session.refused == 1 { "once" } else { &format!("{} times", count(session.refused)) };
-            let last = printable(&session.last_refusal);
-            output::line(format_args!("{FAINT}{client} was refused {times}, last: {last}{FAINT:#}"))?;
-        }
-        if session.dropped + session.withheld > 0 {
-            let (dropped, withheld) = (count(session.dropped), count(session.withheld));
-            output::line(format_args!(
-                "{FAINT}{client} missed {dropped} messages to a full queue and {withheld} for other reasons{FAINT:#}"
-            ))?;
-        }
+    let troubles: Vec<_> = list.sessions.iter().filter_map(trouble).collect();
+    if troubles.is_empty() {
+        return Ok(());
     }
-    Ok(())
+    output::line("")?;
+    output::line(table(&["CLIENT", ">REFUSED", ">DROPPED", ">WITHHELD", "LAST REFUSAL"], troubles))
+}
+
+/// What went wrong for a session, if anything did.
+fn trouble(session: &SessionView) -> Option<Vec<String>> {
+    (session.refused + session.dropped + session.withheld > 0).then(|| {
+        vec![
+            session.client_id.clone(),
+            count(session.refused),
+            count(session.dropped),
+            count(session.withheld),
+            session.last_refusal.clone(),
+        ]
+    })
 }
 
 fn row(session: &SessionView) -> Vec<String> {

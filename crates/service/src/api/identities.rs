@@ -15,7 +15,7 @@ use crate::{
 };
 
 /// All identities, by name.
-#[utoipa::path(get, path = "/identities", tag = "identities", responses(
+#[utoipa::path(get, operation_id = "list_identities", path = "/identities", tag = "identities", responses(
     (status = 200, body = Vec<IdentityView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -24,7 +24,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<Identity
 }
 
 /// One identity.
-#[utoipa::path(get, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+#[utoipa::path(get, operation_id = "show_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
     (status = 200, body = IdentityView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -37,7 +37,7 @@ pub(crate) async fn show(
 }
 
 /// Make or replace an identity. Its live sessions end when what they rest on has changed.
-#[utoipa::path(put, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
+#[utoipa::path(put, operation_id = "put_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
     request_body = IdentityDraft, responses(
     (status = 200, body = IdentityView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
@@ -53,7 +53,7 @@ pub(crate) async fn put(
 }
 
 /// Remove an identity and end its sessions.
-#[utoipa::path(delete, path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+#[utoipa::path(delete, operation_id = "remove_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),

@@ -35,7 +35,7 @@ fn default_limit() -> usize {
 }
 
 /// Connected sessions, by client identifier.
-#[utoipa::path(get, path = "/sessions", tag = "sessions", params(Wanted), responses(
+#[utoipa::path(get, operation_id = "list_sessions", path = "/sessions", tag = "sessions", params(Wanted), responses(
     (status = 200, body = SessionList),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -55,7 +55,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query
 }
 
 /// One connected session.
-#[utoipa::path(get, path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+#[utoipa::path(get, operation_id = "show_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 200, body = SessionView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -68,7 +68,7 @@ pub(crate) async fn show(
 }
 
 /// End a session: the client is disconnected and may connect again.
-#[utoipa::path(delete, path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+#[utoipa::path(delete, operation_id = "end_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 204, description = "The session ends"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),

@@ -1,0 +1,61 @@
+/** How the throughput chart looks. */
+import uPlot from 'uplot';
+
+/** Height of the chart, CSS pixels. */
+export const HEIGHT = 180;
+
+export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options {
+  const style = getComputedStyle(place);
+  const colour = (name: string) => style.getPropertyValue(name).trim();
+  const pale = (name: string) => `color-mix(in srgb, ${colour(name)} 35%, transparent)`;
+  const font = `12px ${style.fontFamily}`;
+  const grid = { stroke: colour('--line'), width: 1 };
+  const axis = { stroke: colour('--quiet'), font, grid, ticks: { show: false } };
+  const line = (label: string, name: string): uPlot.Series => ({
+    label,
+    stroke: colour(name),
+    width: 2,
+    points: { show: false },
+    value: (_, value) => (value === null ? '' : value.toFixed(1)),
+  });
+  const single = (label: string, name: string): uPlot.Series => ({
+    ...line(label, name),
+    stroke: pale(name),
+    width: 1,
+  });
+  return {
+    width: place.clientWidth,
+    height: HEIGHT,
+    legend: { show: true, live: true },
+    cursor: { points: { size: 6 }, drag: { x: false, y: false } },
+    scales: {
+      // The axis ends now, whether or not something was measured.
+      x: { range: () => [Date.now() / 1000 - minutes * 60, Date.now() / 1000] },
+      y: { range: (_, __, most) => [0, Math.max(1, (most ?? 0) * 1.1)] },
+    },
+    axes: [
+      { ...axis, values: (_, ticks) => ticks.map((at) => timeOfDay(at, minutes)) },
+      { ...axis, size: 48 },
+    ],
+    series: [
+      { label: 'Time', value: (_, at) => (at === null ? '' : timeOfDay(at, 0)) },
+      single('In', '--moss'),
+      single('Out', '--rain'),
+      line('In, average', '--moss'),
+      line('Out, average', '--rain'),
+    ],
+  };
+}
+
+/** 24-hour time; with seconds for a single point or a short span, with the day for a long one. */
+function timeOfDay(at: number, minutes: number): string {
+  const seconds = minutes <= 15 ? '2-digit' : undefined;
+  const time: Intl.DateTimeFormatOptions = {
+    hour: '2-digit',
+    minute: '2-digit',
+    second: seconds,
+    hour12: false,
+  };
+  const day: Intl.DateTimeFormatOptions = minutes > 1_440 ? { day: 'numeric', month: 'short' } : {};
+  return new Date(at * 1000).toLocaleString('en-GB', { ...day, ...time });
+}

@@ -1,0 +1,57 @@
+<script lang="ts">
+  import Search from '@lucide/svelte/icons/search';
+
+  import { count } from '$lib/format';
+  import type { ConsoleState } from '$lib/state/console.svelte';
+  import SessionRows from './session-rows.svelte';
+
+  interface Props {
+    service: ConsoleState;
+  }
+
+  const { service }: Props = $props();
+  const headings = ['Client', 'Identity', 'Address', 'MQTT', 'Connected', 'In', 'Out', 'Queue', 'Refused'];
+  const shown = $derived(service.sessions.length);
+</script>
+
+<section
+  aria-label="Sessions"
+  class="flex min-h-40 flex-1 flex-col overflow-hidden rounded-lg border border-line bg-panel"
+>
+  <div class="flex items-center gap-4 px-5 py-2.5">
+    <h2 class="font-semibold">Sessions</h2>
+    <p class="text-xs text-quiet">
+      {shown < service.total
+        ? `${count(shown)} of ${count(service.total)} shown; search for others`
+        : `${count(shown)} connected${service.search ? ' that match' : ''}; choose one for more`}
+    </p>
+    <label class="ml-auto flex items-center gap-2 rounded border border-line bg-page px-2 text-sm">
+      <Search class="size-4 text-quiet" />
+      <span class="sr-only">Search sessions</span>
+      <input
+        type="search"
+        placeholder="client, identity or address"
+        class="w-56 py-1 outline-none"
+        bind:value={service.search}
+        oninput={() => service.look()}
+      />
+    </label>
+  </div>
+  <div class="min-h-0 flex-1 overflow-y-auto">
+    <table class="w-full text-sm tabular-nums">
+      <thead class="sticky top-0 bg-panel text-quiet">
+        <tr class="border-y border-line">
+          {#each headings as heading, index (heading)}
+            <th
+              scope="col"
+              class="px-3 py-1.5 font-medium first:pl-5 last:pr-5 {index < 4 ? 'text-left' : 'text-right'}"
+            >
+              {heading}
+            </th>
+          {/each}
+        </tr>
+      </thead>
+      <SessionRows {service} columns={headings.length} />
+    </table>
+  </div>
+</section>

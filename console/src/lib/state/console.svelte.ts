@@ -1,0 +1,101 @@
+/** What the console knows of the service: whether one is signed in, its status, its sessions. */
+import { api, reasonOf, type SessionView, type Status } from '$lib/api/client';
+
+/** Between two looks at what is not streamed, milliseconds. */
+const PERIOD = 2_000;
+
+export type Phase = 'looking' | 'signed out' | 'signed in';
+
+export class ConsoleState {
+  #phase = $state<Phase>('looking');
+  #status = $state.raw<Status>();
+  #sessions = $state.raw<SessionView[]>([]);
+  #total = $state(0);
+  #trouble = $state('');
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  search = $state('');
+
+  get phase(): Phase {
+    return this.#phase;
+  }
+
+  get status(): Status | undefined {
+    return this.#status;
+  }
+
+  get sessions(): SessionView[] {
+    return this.#sessions;
+  }
+
+  /** How many sessions match the search, shown or not. */
+  get total(): number {
+    return this.#total;
+  }
+
+  /** Why the service can't be asked now; empty if it can. */
+  get trouble(): string {
+    return this.#trouble;
+  }
+
+  /** Looks now and again until `stop`. */
+  async watch(): Promise<void> {
+    clearTimeout(this.#timer);
+    await this.look();
+    if (this.#phase !== 'signed out') this.#timer = setTimeout(() => void this.watch(), PERIOD);
+  }
+
+  stop(): void {
+    clearTimeout(this.#timer);
+  }
+
+  async look(): Promise<void> {
+    try {
+      const [status, sessions] = await Promise.all([
+        api.GET('/api/v1/status'),
+        api.GET('/api/v1/sessions', { params: { query: { search: this.search } } }),
+      ]);
+      if (status.response.status === 401) {
+        this.#phase = 'signed out';
+        return;
+      }
+      if (!status.data || !sessions.data) {
+        this.#trouble = reasonOf(status.error ?? sessions.error);
+        return;
+      }
+      this.#status = status.data;
+      this.#sessions = sessions.data.sessions;
+      this.#total = sessions.data.total;
+      this.#trouble = '';
+      this.#phase = 'signed in';
+    } catch {
+      this.#trouble = reasonOf(undefined);
+    }
+  }
+
+  /** Signs in; gives why not, or nothing. */
+  async signIn(secret: string): Promise<string> {
+    try {
+      const { response, error } = await api.POST('/api/v1/console-session', { body: { secret } });
+      if (!response.ok) return reasonOf(error);
+    } catch {
+      return reasonOf(undefined);
+    }
+    await this.watch();
+    return '';
+  }
+
+  async signOut(): Promise<void> {
+    await api.DELETE('/api/v1/console-session');
+    this.stop();
+    this.#phase = 'signed out';
+  }
+
+  /** Ends a session; gives why not, or nothing. */
+  async endSession(clientId: string): Promise<string> {
+    const { response, error } = await api.DELETE('/api/v1/sessions/{client_id}', {
+      params: { path: { client_id: clientId } },
+    });
+    await this.look();
+    return response.ok ? '' : reasonOf(error);
+  }
+}
