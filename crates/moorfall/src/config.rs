@@ -1,6 +1,6 @@
 //! Settings from the command line, the environment, `moorfall.toml` and the defaults, in this order.
 
-use std::{net::SocketAddr, path::PathBuf};
+use std::{io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
 use moorfall_service::{BlueprintSource, Settings};
@@ -52,7 +52,9 @@ impl ServiceOptions {
         let path = file.unwrap_or_else(|| self.data.clone().unwrap_or_else(default_data).join(FILE));
         let text = match std::fs::read_to_string(&path) {
             Ok(text) => text,
-            Err(error) if !named && error.kind() == std::io::ErrorKind::NotFound => return Ok(self),
+            Err(error) if !named && matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+                return Ok(self);
+            }
             Err(error) => return Err(Failure(format!("the configuration {} can't be read: {error}", path.display()))),
         };
         let other: Self = toml::from_str(&text)

@@ -3,6 +3,7 @@
 use std::{
     io::{self, IsTerminal},
     path::PathBuf,
+    time::Duration,
 };
 
 use bytes::Bytes;
@@ -11,7 +12,7 @@ use moorfall_client::{Arrivals, Client, Options, Remote};
 use moorfall_service::ADMINISTRATOR;
 use moorfall_wire::ProtocolVersion;
 
-use crate::{local::Which, output::Failure};
+use crate::{commands::parse_span, local::Which, output::Failure};
 
 /// The environment's place for a password.
 const PASSWORD: &str = "MOORFALL_PASSWORD";
@@ -50,6 +51,9 @@ pub(crate) struct Connection {
     /// Client identifier; left out, the broker assigns one
     #[arg(long, value_name = "ID", default_value = "", hide_default_value = true)]
     client_id: String,
+    /// How long connecting may take, for example 5s
+    #[arg(long, value_name = "TIME", default_value = "10s", value_parser = parse_span)]
+    patience: Duration,
     #[command(flatten)]
     which: Which,
 }
@@ -65,6 +69,7 @@ impl Connection {
                 Protocol::V311 => ProtocolVersion::V311,
                 Protocol::V5 => ProtocolVersion::V5,
             },
+            patience: self.patience,
             ..Options::new(remote)
         };
         Ok(Client::connect(&options).await?)

@@ -24,6 +24,8 @@
       The administrator's secret stands in the file
       <code class="text-ink">administrator.secret</code> in the service's data folder.
     </p>
+    <!-- Password managers want to know whose secret it is. -->
+    <input type="text" autocomplete="username" value="administrator" hidden readonly />
     <label class="mt-6 block text-sm font-medium" for="secret">Secret</label>
     <input
       id="secret"

@@ -14,7 +14,7 @@ use moorfall_demo::Fleet;
 use moorfall_service::{BlueprintSource, IdentityDraft, Service, Settings, random_text};
 use tokio::time::timeout;
 
-use super::serve::Stop;
+use super::{parse_span, serve::Stop};
 use crate::{
     config::default_data,
     logging::{self, LogFormat},
@@ -38,20 +38,6 @@ pub(crate) struct Arguments {
     /// Number from which the weather is made; the same number gives the same weather
     #[arg(long, value_name = "NUMBER", default_value_t = 7)]
     seed: u64,
-}
-
-/// A time such as `30s`, `5m` or `2h`.
-pub(crate) fn parse_span(text: &str) -> Result<Duration, String> {
-    let wrong = || format!("`{text}` is not a time; write a number and s, m or h, for example 30s");
-    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
-    let seconds = match unit {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3_600,
-        _ => return Err(wrong()),
-    };
-    let number: u64 = number.parse().map_err(|_| wrong())?;
-    number.checked_mul(seconds).map(Duration::from_secs).ok_or_else(wrong)
 }
 
 pub(crate) async fn run(arguments: Arguments) -> Done {
@@ -138,18 +124,4 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
         passwords.insert(identity.name, password);
     }
     Ok(passwords)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn times_are_read() {
-        assert_eq!(parse_span("30s"), Ok(Duration::from_secs(30)));
-        assert_eq!(parse_span("2h"), Ok(Duration::from_secs(7_200)));
-        for wrong in ["", "30", "s", "-1s", "1d", "é", "99999999999999999999h", "9999999999999999999h"] {
-            assert!(parse_span(wrong).is_err(), "{wrong}");
-        }
-    }
 }

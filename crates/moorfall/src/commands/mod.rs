@@ -8,6 +8,8 @@ pub(crate) mod sessions;
 pub(crate) mod status;
 pub(crate) mod subscribe;
 
+use std::time::Duration;
+
 use moorfall_wire::QoS;
 
 /// A quality of service that this client speaks.
@@ -17,5 +19,33 @@ fn qos(text: &str) -> Result<QoS, String> {
         "1" => Ok(QoS::AtLeastOnce),
         "2" => Err("QoS 2 is not supported yet; use 1".into()),
         _ => Err("write 0 or 1".into()),
+    }
+}
+
+/// A time such as `30s`, `5m` or `2h`.
+pub(crate) fn parse_span(text: &str) -> Result<Duration, String> {
+    let wrong = || format!("`{text}` is not a time; write a number and s, m or h, for example 30s");
+    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3_600,
+        _ => return Err(wrong()),
+    };
+    let number: u64 = number.parse().map_err(|_| wrong())?;
+    number.checked_mul(seconds).map(Duration::from_secs).ok_or_else(wrong)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_are_read() {
+        assert_eq!(parse_span("30s"), Ok(Duration::from_secs(30)));
+        assert_eq!(parse_span("2h"), Ok(Duration::from_secs(7_200)));
+        for wrong in ["", "30", "s", "-1s", "1d", "é", "99999999999999999999h", "9999999999999999999h"] {
+            assert!(parse_span(wrong).is_err(), "{wrong}");
+        }
     }
 }

@@ -9,7 +9,7 @@ use serde_json::json;
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 use tokio::time::{Instant, sleep_until};
 
-use super::{demo::parse_span, qos, serve::Stop};
+use super::{parse_span, qos, serve::Stop};
 use crate::{
     messaging::Connection,
     output::{self, Done, Failure, printable},

@@ -1,0 +1,46 @@
+# What a newcomer needs: `make demo` and `make test`. Everything else serves these two.
+
+CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.ts console/*.js -type f 2>/dev/null)
+
+.PHONY: demo build test lint tools console api fuzz clean help
+
+help: ## Show this list
+	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+
+demo: ## Build everything and run the Harrowmere catchment
+	@scripts/install-packages postgresql
+	@$(MAKE) --no-print-directory build
+	@exec target/release/moorfall demo $(DEMO)
+
+build: console/dist/index.html ## Build the program with its console
+	cargo build --release --bin moorfall
+
+test: ## Check and test everything, from a clean clone
+	@scripts/install-packages postgresql chromium chromium-driver
+	@$(MAKE) --no-print-directory lint
+	cargo test --workspace --all-targets
+
+lint: console/dist/index.html ## Format, lint and type checks of both halves
+	cargo fmt --all --check
+	cd console && npm run -s api:check && npm run -s check && npm run -s lint && npm run -s test
+	cargo clippy --workspace --all-targets -- --deny warnings
+
+console: console/dist/index.html ## Build the console
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run -s build
+	@touch $@
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+api: ## Write down the API that the service serves, and the console's types for it
+	MOORFALL_UPDATE=1 cargo test --package moorfall-service --test openapi
+	cd console && npm run -s api
+
+fuzz: ## Feed decode or session (TARGET) with bytes for a minute (needs cargo-fuzz)
+	RUSTC_BOOTSTRAP=1 cargo fuzz run $(or $(TARGET),decode) -- -max_total_time=$(or $(SECONDS),60) -max_len=4096
+
+clean: ## Remove everything that was built
+	rm -rf target fuzz/target console/dist console/node_modules

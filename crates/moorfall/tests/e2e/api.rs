@@ -1,0 +1,161 @@
+//! The HTTP interface.
+
+use reqwest::{Client, Method, RequestBuilder, Response, StatusCode, header};
+use serde_json::{Value, json};
+
+use crate::harness::{Place, Service};
+
+fn call(service: &Service<'_>, method: Method, path: &str) -> RequestBuilder {
+    Client::new().request(method, format!("{}/api/v1/{path}", service.http))
+}
+
+fn signed(service: &Service<'_>, method: Method, path: &str) -> RequestBuilder {
+    call(service, method, path).bearer_auth(service.secret())
+}
+
+async fn problem(answer: Response) -> (StatusCode, Value) {
+    let status = answer.status();
+    assert_eq!(answer.headers()[header::CONTENT_TYPE], "application/problem+json");
+    let problem: Value = answer.json().await.unwrap();
+    assert_eq!(problem["status"], status.as_u16());
+    (status, problem)
+}
+
+#[tokio::test]
+async fn every_call_but_signing_in_needs_the_secret() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let description: Value = call(&service, Method::GET, "openapi.json").send().await.unwrap().json().await.unwrap();
+    let paths = description["paths"].as_object().unwrap();
+    assert!(paths.len() >= 8);
+    for (path, methods) in paths {
+        for method in methods.as_object().unwrap().keys() {
+            if path.ends_with("console-session") {
+                continue;
+            }
+            let url = format!("{}{}", service.http, path.replace("{name}", "x").replace("{client_id}", "x"));
+            let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
+            let answer = Client::new().request(method.clone(), url).json(&json!({})).send().await.unwrap();
+            let (status, problem) = problem(answer).await;
+            assert_eq!(
+                (status, &problem["title"]),
+                (StatusCode::UNAUTHORIZED, &"not signed in".into()),
+                "{method} {path}"
+            );
+        }
+    }
+    let wrong = call(&service, Method::GET, "status").bearer_auth("guess").send().await.unwrap();
+    assert_eq!(problem(wrong).await.0, StatusCode::UNAUTHORIZED);
+}
+
+#[tokio::test]
+async fn mistakes_are_problems_in_words() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let put = |body: &'static str| {
+        signed(&service, Method::PUT, "identities/x").header(header::CONTENT_TYPE, "application/json").body(body)
+    };
+    for (request, status, words) in [
+        (signed(&service, Method::GET, "weather"), 404, "there is no /api/v1/weather"),
+        (signed(&service, Method::POST, "status"), 405, "has other methods"),
+        (signed(&service, Method::GET, "sessions/nobody"), 404, "no client with the identifier nobody"),
+        (signed(&service, Method::DELETE, "identities/nobody"), 404, "there is no identity nobody"),
+        (signed(&service, Method::GET, "throughput?minutes=0"), 422, "it can be from 1 to"),
+        (put("{"), 400, "EOF"),
+        (put(r#"{"pasword": "x"}"#), 422, "unknown field `pasword`"),
+        (put(r#"{"password": ""}"#), 422, "from 1 to 1024 bytes"),
+        (signed(&service, Method::PUT, "identities/a%2Fb").json(&json!({})), 422, "names stand in topic levels"),
+    ] {
+        let (got, problem) = problem(request.send().await.unwrap()).await;
+        assert_eq!(got.as_u16(), status, "{problem}");
+        assert!(problem["detail"].as_str().unwrap().contains(words), "{problem}");
+    }
+}
+
+#[tokio::test]
+async fn the_console_s_cookie_opens_the_interface_until_signing_out_and_only_to_itself() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let sign_in = |secret: String| call(&service, Method::POST, "console-session").json(&json!({ "secret": secret }));
+    let refused = sign_in("guess".into()).send().await.unwrap();
+    assert_eq!(problem(refused).await.1["title"], "wrong secret");
+    let foreign = sign_in(service.secret()).header(header::ORIGIN, "http://elsewhere.example").send().await.unwrap();
+    assert_eq!(problem(foreign).await.0, StatusCode::FORBIDDEN);
+
+    let answer = sign_in(service.secret()).send().await.unwrap();
+    assert_eq!(answer.status(), StatusCode::NO_CONTENT);
+    let set = answer.headers()[header::SET_COOKIE].to_str().unwrap().to_owned();
+    assert!(set.contains("HttpOnly") && set.contains("SameSite=Strict"), "{set}");
+    assert!(!set.contains(&service.secret()));
+    let cookie = set.split(';').next().unwrap().to_owned();
+    let with = |method, path| call(&service, method, path).header(header::COOKIE, &cookie);
+    assert_eq!(with(Method::GET, "status").send().await.unwrap().status(), StatusCode::OK);
+    let forged = with(Method::DELETE, "identities/x").header(header::ORIGIN, "http://elsewhere.example");
+    assert_eq!(problem(forged.send().await.unwrap()).await.1["title"], "foreign origin");
+
+    assert_eq!(with(Method::DELETE, "console-session").send().await.unwrap().status(), StatusCode::NO_CONTENT);
+    assert_eq!(with(Method::GET, "status").send().await.unwrap().status(), StatusCode::UNAUTHORIZED);
+}
+
+#[tokio::test]
+async fn live_readings_come_each_second_and_are_kept() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut live = signed(&service, Method::GET, "live").send().await.unwrap();
+    assert_eq!(live.headers()[header::CONTENT_TYPE], "text/event-stream");
+    for number in 0..5 {
+        service.run(&["publish", "harrowmere/count", &number.to_string()]).ok();
+    }
+    let mut text = String::new();
+    let mut seen = 0.0;
+    while seen < 4.9 {
+        text.push_str(std::str::from_utf8(&live.chunk().await.unwrap().unwrap()).unwrap());
+        seen = text
+            .lines()
+            .filter_map(|line| serde_json::from_str::<Value>(line.strip_prefix("data: ")?).ok())
+            .map(|reading| reading["rates"]["messages_in"].as_f64().unwrap())
+            .sum();
+    }
+    assert!(text.starts_with("event: reading\n"), "{text}");
+    // The same comes back from the database once it is written.
+    loop {
+        let answer = signed(&service, Method::GET, "throughput?minutes=5").send().await.unwrap();
+        let kept: Value = answer.json().await.unwrap();
+        assert_eq!(kept["resolution_seconds"], 1);
+        let sum: f64 =
+            kept["points"].as_array().unwrap().iter().map(|point| point["messages_in"].as_f64().unwrap()).sum();
+        if sum > 4.9 {
+            break;
+        }
+        live.chunk().await.unwrap();
+    }
+    let days: Value =
+        signed(&service, Method::GET, "throughput?minutes=1440").send().await.unwrap().json().await.unwrap();
+    assert_eq!(days["resolution_seconds"], 60);
+}
+
+#[tokio::test]
+async fn a_session_can_be_ended() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let client = service.spawn(&["subscribe", "#", "--client-id", "desk/one"], "subscribed");
+    let shown: Value = signed(&service, Method::GET, "sessions/desk%2Fone").send().await.unwrap().json().await.unwrap();
+    assert_eq!(shown["subscriptions"], 1);
+    let ended = signed(&service, Method::DELETE, "sessions/desk%2Fone").send().await.unwrap();
+    assert_eq!(ended.status(), StatusCode::NO_CONTENT);
+    assert!(client.finish().failed().contains("the administrator ended the session"));
+    assert_eq!(service.status()["sessions"], 0, "it is gone when the answer comes");
+}
+
+#[tokio::test]
+async fn pages_come_with_headers_that_keep_foreign_code_out() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let page = Client::new().get(&service.http).send().await.unwrap();
+    assert_eq!(page.status(), StatusCode::OK, "the console is part of the program");
+    let policy = page.headers()[header::CONTENT_SECURITY_POLICY].to_str().unwrap();
+    assert!(policy.contains("default-src 'self'") && !policy.contains("unsafe"), "{policy}");
+    assert_eq!(page.headers()[header::X_CONTENT_TYPE_OPTIONS], "nosniff");
+    let missing = Client::new().get(format!("{}/../etc/passwd", service.http)).send().await.unwrap();
+    assert_eq!(missing.status(), StatusCode::NOT_FOUND);
+}

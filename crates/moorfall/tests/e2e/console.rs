@@ -1,0 +1,250 @@
+//! The console in a browser.
+
+use std::{
+    io::{BufRead, BufReader},
+    os::unix::process::CommandExt,
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use nix::{
+    sys::signal::{Signal, killpg},
+    unistd::Pid,
+};
+use tempfile::TempDir;
+use thirtyfour::{
+    By, ChromiumLikeCapabilities, DesiredCapabilities, LoggingPrefsLogLevel, WebDriver, prelude::ElementQueryable,
+};
+
+use crate::harness::{PATIENCE, Place, Service};
+
+/// Chromium's driver in a process group of its own, which ends with it.
+struct Driver {
+    child: Child,
+    port: u16,
+    profile: TempDir,
+}
+
+impl Driver {
+    fn start() -> Self {
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()
+            .expect("chromedriver is installed: `make tools`");
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let port = lines
+            .find_map(|line| {
+                line.ok()?.split("on port ").nth(1)?.trim_end_matches('.').parse().ok().filter(|port| *port != 0)
+            })
+            .expect("chromedriver says its port");
+        // Its output must be read on, or it stops when the pipe is full.
+        std::thread::spawn(move || lines.for_each(drop));
+        Self { child, port, profile: TempDir::new().unwrap() }
+    }
+
+    /// Opens a browser. It ends with this driver, so the session need not be closed for itself.
+    async fn browse(&self) -> Page {
+        let mut capabilities = DesiredCapabilities::chrome();
+        let profile = format!("--user-data-dir={}", self.profile.path().display());
+        for argument in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--disable-dev-shm-usage",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,943",
+            &profile,
+        ] {
+            capabilities.add_arg(argument).unwrap();
+        }
+        capabilities.set_logging_prefs("browser", LoggingPrefsLogLevel::All).unwrap();
+        let driver = WebDriver::new(format!("http://127.0.0.1:{}", self.port), capabilities).await.unwrap();
+        driver.clone().leak().unwrap();
+        Page { driver }
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = killpg(Pid::from_raw(self.child.id().try_into().unwrap()), Signal::SIGKILL);
+        let _ = self.child.wait();
+    }
+}
+
+/// A page and what can be done on it.
+struct Page {
+    driver: WebDriver,
+}
+
+impl Page {
+    async fn find(&self, selector: &str) -> thirtyfour::WebElement {
+        self.driver.query(By::Css(selector)).wait(PATIENCE, Duration::from_millis(50)).first().await.unwrap()
+    }
+
+    async fn click(&self, selector: &str) {
+        self.find(selector).await.click().await.unwrap();
+    }
+
+    async fn click_text(&self, text: &str) {
+        let path = format!("//button[normalize-space()='{text}']");
+        let query = self.driver.query(By::XPath(&path)).wait(PATIENCE, Duration::from_millis(50));
+        query.and_displayed().first().await.unwrap().click().await.unwrap();
+    }
+
+    /// Waits until an element's text is as wanted.
+    async fn wait_for(&self, selector: &str, wanted: impl Fn(&str) -> bool) -> String {
+        let began = std::time::Instant::now();
+        loop {
+            let text = self.text(selector).await;
+            if wanted(&text) {
+                return text;
+            }
+            assert!(began.elapsed() < PATIENCE, "{selector} stays {text:?}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
+    /// The text now, empty if the element is not there.
+    async fn text(&self, selector: &str) -> String {
+        let script = format!("return document.querySelector({selector:?})?.innerText ?? ''");
+        self.driver.execute(script, vec![]).await.unwrap().convert().unwrap()
+    }
+
+    async fn sign_in(&self, service: &Service<'_>) {
+        self.driver.goto(&service.http).await.unwrap();
+        self.find("#secret").await.send_keys(service.secret()).await.unwrap();
+        self.click("button[type=submit]").await;
+        self.find("section[aria-label=Sessions]").await;
+    }
+
+    fn headline(name: &str) -> String {
+        format!("[data-headline='{name}'] p")
+    }
+}
+
+#[tokio::test]
+async fn one_signs_in_with_the_secret_and_out_again() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.driver.goto(&service.http).await.unwrap();
+    page.find("#secret").await.send_keys("guess").await.unwrap();
+    page.click("button[type=submit]").await;
+    page.wait_for("#refusal", |text| text.contains("not the administrator's secret")).await;
+    page.sign_in(&service).await;
+    page.driver.refresh().await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    page.click_text("Sign out").await;
+    page.find("#secret").await;
+    page.driver.refresh().await.unwrap();
+    page.find("#secret").await;
+}
+
+#[tokio::test]
+async fn numbers_chart_and_sessions_are_live() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("auditor", &["kind=person"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.wait_for("main", |text| text.contains("Nobody is connected.")).await;
+
+    let file = place.write("password", "rotidua");
+    let login = ["--as", "auditor", "--password-file", file.to_str().unwrap()];
+    let reader = service
+        .spawn(&[&["subscribe", "harrowmere/#", "--client-id", "audit-desk"], &login[..]].concat(), "subscribed");
+    let refused = service.run(&[&["subscribe", "#", "--client-id", "audit-desk-2"], &login[..]].concat());
+    assert_eq!(refused.code, Some(1));
+    page.wait_for(&Page::headline("Sessions connected"), |text| text == "1").await;
+    let row = page.wait_for("tr[data-client=audit-desk]", |text| text.contains("auditor")).await;
+    assert!(row.contains("127.0.0.1:") && row.contains("5.0"), "{row}");
+    page.wait_for(&Page::headline("Refused"), |text| text == "1").await;
+
+    for number in 0..30 {
+        service.run(&["publish", "harrowmere/gorge/kettle-weir/stage/level", &number.to_string()]).ok();
+    }
+    for name in ["Messages in per second", "Messages out per second"] {
+        page.wait_for(&Page::headline(name), |text| text.parse::<f64>().is_ok_and(|rate| rate > 0.0)).await;
+    }
+    page.wait_for("tr[data-client=audit-desk] td:nth-child(7)", |text| text == "30").await;
+    page.find("[data-live=true]").await;
+
+    // The chart moves: two pictures of its canvas differ.
+    let canvas = "return document.querySelector('canvas').toDataURL()";
+    let before: String = page.driver.execute(canvas, vec![]).await.unwrap().convert().unwrap();
+    let began = std::time::Instant::now();
+    loop {
+        let after: String = page.driver.execute(canvas, vec![]).await.unwrap().convert().unwrap();
+        if after != before {
+            break;
+        }
+        assert!(began.elapsed() < PATIENCE, "the chart stands still");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+
+    page.click("tr[data-client=audit-desk] button").await;
+    page.click_text("End session").await;
+    page.find("[role=alertdialog]").await;
+    page.click("[role=alertdialog] button:last-child").await;
+    assert!(reader.finish().failed().contains("the administrator ended the session"));
+    page.wait_for(&Page::headline("Sessions connected"), |text| text == "0").await;
+
+    // Nothing that the page did was blocked or failed, but for the look before signing in.
+    let complaints: Vec<String> = page
+        .driver
+        .browser_log()
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|entry| entry.message)
+        .filter(|message| !message.contains("401"))
+        .collect();
+    assert_eq!(complaints, Vec::<String>::new());
+}
+
+#[tokio::test]
+async fn the_theme_is_kept_and_an_open_broker_is_warned_of() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.wait_for("main [role=alert]", |text| text.contains("The broker is open")).await;
+    let ground = "return getComputedStyle(document.documentElement).backgroundColor";
+    let light: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    page.click_text("Dark").await;
+    let dark: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    assert_ne!(light, dark);
+    page.driver.refresh().await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    let kept: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    assert_eq!(kept, dark);
+}
+
+#[tokio::test]
+async fn a_service_that_goes_away_is_said_and_its_past_is_shown_when_it_is_back() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let http = service.http.trim_start_matches("http://").to_owned();
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.find("[data-live=true]").await;
+    service.terminate();
+    page.wait_for("main", |text| text.contains("The service does not answer")).await;
+    page.find("[data-live=false]").await;
+    let service = place.serve(&["--open", "--http", &http]);
+    page.wait_for("main", |text| !text.contains("The service does not answer")).await;
+    page.find("[data-live=true]").await;
+    drop(service);
+}

@@ -1,0 +1,50 @@
+//! The demo.
+
+use std::{
+    io::{BufRead, BufReader, Read},
+    process::Stdio,
+};
+
+use crate::harness::{Place, database_pid, wait};
+
+#[test]
+fn the_demo_runs_the_catchment_and_ends_by_itself() {
+    let place = Place::new();
+    let data = place.path().join("demo");
+    let data_text = data.to_str().unwrap();
+    let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "25s"];
+    let mut child = place.program(&arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let told: Vec<String> = lines.by_ref().take(9).map(Result::unwrap).collect();
+    let text = told.join("\n");
+    for part in
+        ["Console  http://127.0.0.1:", "administrator.secret", "MQTT     127.0.0.1:", " subscribe ", " publish "]
+    {
+        assert!(text.contains(part), "{text}");
+    }
+
+    wait("the stations are connected", || {
+        let status = place.run(&["status", "--json"]).json();
+        (status["sessions"].as_u64().unwrap() >= 16).then_some(())
+    });
+    let levels = place.run(&["subscribe", "harrowmere/+/+/stage/level", "--take", "12"]);
+    assert!(levels.ok().lines().all(|line| line.contains("/stage/level {\"m\":")), "{levels:?}");
+    let statuses = place.run(&["subscribe", "harrowmere/+/+/status", "--take", "12"]);
+    assert!(statuses.ok().lines().all(|line| line.contains("(retained) o")), "{statuses:?}");
+
+    let target = "harrowmere/gorge/kettle-weir/gate/target";
+    assert!(place.run(&["publish", target, r#"{"percent": 40}"#, "--qos", "1"]).ok().ends_with("acknowledged\n"));
+    let moved = place.run(&["subscribe", "harrowmere/gorge/kettle-weir/gate/position", "--take", "3"]);
+    assert!(moved.ok().contains("\"target\":40"), "{moved:?}");
+    let password = data.join("passwords/auditor");
+    let refused =
+        place.run(&["publish", target, "90", "--as", "auditor", "--password-file", password.to_str().unwrap()]);
+    assert!(refused.failed().contains("rule `auditor-never-writes` denies it"), "{refused:?}");
+
+    assert!(child.wait().unwrap().success());
+    assert_eq!(lines.count(), 0, "no more than nine lines");
+    let mut err = String::new();
+    child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
+    assert!(!err.contains("panicked") && !err.contains("ERROR"), "{err}");
+    assert_eq!(database_pid(&data), None, "nothing is left running");
+}

@@ -1,0 +1,312 @@
+//! Starts the program on a folder and ports of its own, and ends it whatever happens.
+
+use std::{
+    io::{BufRead, BufReader, Read},
+    net::SocketAddr,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    sync::mpsc,
+    time::{Duration, Instant},
+};
+
+use nix::{
+    sys::signal::{Signal, kill},
+    unistd::Pid,
+};
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// How long anything may take before a test gives up.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A blueprint for tests.
+pub(crate) const BLUEPRINT: &str = include_str!("../../../../demo/blueprint.toml");
+
+/// A folder for one test. It outlives the services in it.
+pub(crate) struct Place {
+    folder: TempDir,
+}
+
+impl Place {
+    pub(crate) fn new() -> Self {
+        // PostgreSQL may run as another user, who must be able to pass through.
+        let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap();
+        Self { folder }
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub(crate) fn data(&self) -> PathBuf {
+        self.path().join("data")
+    }
+
+    pub(crate) fn write(&self, name: &str, text: &str) -> PathBuf {
+        let path = self.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        path
+    }
+
+    /// The program with an environment of its own.
+    pub(crate) fn program(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_moorfall"));
+        command.args(arguments).stdin(Stdio::null()).env("XDG_STATE_HOME", self.path().join("state"));
+        for name in ["MOORFALL_PASSWORD", "MOORFALL_DATA", "MOORFALL_REMOTE", "MOORFALL_LOG", "NO_COLOR"] {
+            command.env_remove(name);
+        }
+        command
+    }
+
+    /// Runs the program to its end.
+    pub(crate) fn run(&self, arguments: &[&str]) -> Ran {
+        Ran::from(self.program(arguments).output().unwrap())
+    }
+
+    /// Starts the service with a private database, on free ports.
+    pub(crate) fn serve(&self, more: &[&str]) -> Service<'_> {
+        let data = self.data();
+        let mut arguments = vec!["serve"];
+        for (option, usual) in
+            [("--mqtt", "127.0.0.1:0"), ("--http", "127.0.0.1:0"), ("--data", data.to_str().unwrap())]
+        {
+            if !more.contains(&option) {
+                arguments.extend([option, usual]);
+            }
+        }
+        arguments.extend(more);
+        Service::start(self, &arguments)
+    }
+
+    /// Starts the service with the catchment's blueprint.
+    pub(crate) fn serve_catchment(&self) -> Service<'_> {
+        let blueprint = self.write("blueprint.toml", BLUEPRINT);
+        self.serve(&["--blueprint", blueprint.to_str().unwrap()])
+    }
+}
+
+/// What a command did.
+#[derive(Debug)]
+pub(crate) struct Ran {
+    pub(crate) code: Option<i32>,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl From<Output> for Ran {
+    fn from(output: Output) -> Self {
+        Self {
+            code: output.status.code(),
+            out: String::from_utf8(output.stdout).unwrap(),
+            err: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+}
+
+impl Ran {
+    /// The standard output of a command that must have succeeded.
+    #[track_caller]
+    pub(crate) fn ok(&self) -> &str {
+        assert_eq!(self.code, Some(0), "{self:?}");
+        &self.out
+    }
+
+    /// The complaint of a command that must have failed, in one clean sentence.
+    #[track_caller]
+    pub(crate) fn failed(&self) -> &str {
+        assert_eq!(self.code, Some(1), "{self:?}");
+        assert!(self.err.contains("moorfall: ") && !self.err.contains("panicked"), "{self:?}");
+        &self.err
+    }
+
+    #[track_caller]
+    pub(crate) fn json(&self) -> Value {
+        serde_json::from_str(self.ok()).unwrap()
+    }
+}
+
+/// A running service.
+pub(crate) struct Service<'a> {
+    place: &'a Place,
+    child: Child,
+    pub(crate) data: PathBuf,
+    pub(crate) mqtt: SocketAddr,
+    pub(crate) http: String,
+    /// The rest of standard output, once the service has ended.
+    rest: mpsc::Receiver<String>,
+}
+
+impl<'a> Service<'a> {
+    fn start(place: &'a Place, arguments: &[&str]) -> Self {
+        let log = std::fs::OpenOptions::new().create(true).append(true).open(place.path().join("log")).unwrap();
+        let mut child = place.program(arguments).stdout(Stdio::piped()).stderr(log).spawn().unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap());
+        let mut ready = String::new();
+        lines.read_line(&mut ready).unwrap();
+        let (sender, rest) = mpsc::channel();
+        std::thread::spawn(move || {
+            let mut text = String::new();
+            let _ = lines.read_to_string(&mut text);
+            sender.send(text)
+        });
+        assert!(ready.starts_with("ready "), "not ready: {ready:?}\n{}", log_of(place));
+        let field = |name: &str| {
+            let start = ready.find(&format!("{name}=")).unwrap() + name.len() + 1;
+            ready[start..].split_whitespace().next().unwrap().to_owned()
+        };
+        Self {
+            place,
+            data: field("data").into(),
+            mqtt: field("mqtt").parse().unwrap(),
+            http: field("http"),
+            child,
+            rest,
+        }
+    }
+
+    /// Runs a command against this service.
+    pub(crate) fn run(&self, arguments: &[&str]) -> Ran {
+        self.place.run(arguments)
+    }
+
+    /// Makes an identity whose password is its name backwards.
+    pub(crate) fn identity(&self, name: &str, attributes: &[&str]) {
+        let password: String = name.chars().rev().collect();
+        let mut command = self.place.program(&["identities", "set", name, "--password"]);
+        for attribute in attributes {
+            command.args(["--attribute", attribute]);
+        }
+        Ran::from(command.env("MOORFALL_PASSWORD", password).output().unwrap()).ok();
+    }
+
+    /// Starts a command that goes on, and waits until it says on standard error what is expected.
+    pub(crate) fn spawn(&self, arguments: &[&str], expected: &str) -> Running {
+        let mut child = self.place.program(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut err = BufReader::new(child.stderr.take().unwrap());
+        let mut said = String::new();
+        while !said.contains(expected) {
+            assert_ne!(err.read_line(&mut said).unwrap(), 0, "it ended with {said:?}");
+        }
+        Running { child, err }
+    }
+
+    pub(crate) fn secret(&self) -> String {
+        std::fs::read_to_string(self.data.join("administrator.secret")).unwrap().trim().to_owned()
+    }
+
+    pub(crate) fn log(&self) -> String {
+        log_of(self.place)
+    }
+
+    pub(crate) fn status(&self) -> Value {
+        self.run(&["status", "--json"]).json()
+    }
+
+    /// Waits until the status is as wanted.
+    #[track_caller]
+    pub(crate) fn wait_for(&self, what: &str, wanted: impl Fn(&Value) -> bool) -> Value {
+        wait(what, || Some(self.status()).filter(|status| wanted(status)))
+    }
+
+    fn pid(&self) -> Pid {
+        Pid::from_raw(self.child.id().try_into().unwrap())
+    }
+
+    /// SIGTERM; gives how long the end took and what else stood on standard output.
+    pub(crate) fn terminate(mut self) -> (Duration, String) {
+        let began = Instant::now();
+        kill(self.pid(), Signal::SIGTERM).unwrap();
+        let status = self.child.wait().unwrap();
+        assert!(status.success(), "{status}");
+        (began.elapsed(), self.rest.recv().unwrap())
+    }
+
+    /// SIGKILL; the database is left as it is.
+    pub(crate) fn crash(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        // The database goes on: the next start takes it over. It ends with the place at the latest.
+        std::mem::forget(Leftover(database_pid(&self.data)));
+        self.data = PathBuf::new();
+    }
+}
+
+impl Drop for Service<'_> {
+    fn drop(&mut self) {
+        let _ = kill(self.pid(), Signal::SIGTERM);
+        let _ = self.child.wait();
+        if !self.data.as_os_str().is_empty() {
+            drop(Leftover(database_pid(&self.data)));
+        }
+    }
+}
+
+/// A database whose service did not end it.
+pub(crate) struct Leftover(pub(crate) Option<Pid>);
+
+impl Drop for Leftover {
+    fn drop(&mut self) {
+        if let Some(pid) = self.0 {
+            let _ = kill(pid, Signal::SIGINT);
+        }
+    }
+}
+
+/// The server process of a data folder, if one runs.
+pub(crate) fn database_pid(data: &Path) -> Option<Pid> {
+    let text = std::fs::read_to_string(data.join("database/postmaster.pid")).ok()?;
+    let pid: i32 = text.lines().next()?.trim().parse().ok()?;
+    std::fs::read_link(format!("/proc/{pid}/cwd")).ok()?;
+    Some(Pid::from_raw(pid))
+}
+
+fn log_of(place: &Place) -> String {
+    std::fs::read_to_string(place.path().join("log")).unwrap_or_default()
+}
+
+/// A command that goes on.
+pub(crate) struct Running {
+    child: Child,
+    err: BufReader<std::process::ChildStderr>,
+}
+
+impl Running {
+    /// Waits for its end.
+    pub(crate) fn finish(mut self) -> Ran {
+        let mut out = String::new();
+        let mut err = String::new();
+        self.child.stdout.take().unwrap().read_to_string(&mut out).unwrap();
+        self.err.read_to_string(&mut err).unwrap();
+        Ran { code: self.child.wait().unwrap().code(), out, err }
+    }
+
+    /// Ctrl-C, then its end.
+    pub(crate) fn interrupt(self) -> Ran {
+        kill(Pid::from_raw(self.child.id().try_into().unwrap()), Signal::SIGINT).unwrap();
+        self.finish()
+    }
+
+    /// Closes its standard output, as a reader that has had enough does.
+    pub(crate) fn close_output(&mut self) {
+        self.child.stdout = None;
+    }
+
+    /// The end of a command whose output was closed.
+    pub(crate) fn end(mut self) -> Option<i32> {
+        self.child.wait().unwrap().code()
+    }
+}
+
+/// Looks again and again until there is something.
+#[track_caller]
+pub(crate) fn wait<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(began.elapsed() < PATIENCE, "waited in vain until {what}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}

@@ -1,0 +1,12 @@
+//! The product as its users meet it: the program started, and driven through its command line, its API, raw sockets
+//! and the console in a browser.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod api;
+mod client;
+mod console;
+mod demo;
+mod harness;
+mod service;
+mod sockets;

@@ -1,0 +1,337 @@
+//! Clients that are not ours: raw sockets and bytes.
+
+use std::{
+    io::{ErrorKind, Read, Write},
+    net::{SocketAddr, TcpStream},
+    time::Duration,
+};
+
+use bytes::BytesMut;
+use moorfall_wire::*;
+
+use crate::harness::{PATIENCE, Place};
+
+/// One end of a connection, played packet by packet.
+struct Peer {
+    stream: TcpStream,
+    buffer: BytesMut,
+    version: ProtocolVersion,
+}
+
+impl Peer {
+    fn new(address: SocketAddr, version: ProtocolVersion) -> Self {
+        let stream = TcpStream::connect(address).unwrap();
+        stream.set_read_timeout(Some(PATIENCE)).unwrap();
+        Self { stream, buffer: BytesMut::new(), version }
+    }
+
+    /// Connects to an open broker and expects to be let in.
+    fn open(address: SocketAddr, version: ProtocolVersion, client_id: &str) -> Self {
+        Self::open_with(address, connect(version, client_id))
+    }
+
+    fn open_with(address: SocketAddr, connect: Connect) -> Self {
+        let mut peer = Self::new(address, connect.version);
+        peer.send(&Packet::Connect(Box::new(connect)));
+        match peer.receive() {
+            Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success => peer,
+            other => panic!("not let in: {other:?}"),
+        }
+    }
+
+    fn send(&mut self, packet: &Packet) {
+        let mut bytes = BytesMut::new();
+        packet.encode(self.version, &mut bytes).unwrap();
+        self.stream.write_all(&bytes).unwrap();
+    }
+
+    /// The next packet; `None` at the end of the connection.
+    fn receive(&mut self) -> Option<Packet> {
+        loop {
+            if let Some(frame) = Frame::split(&mut self.buffer, MAX_PACKET_SIZE).unwrap() {
+                return Some(Packet::decode(frame, self.version).unwrap());
+            }
+            let mut bytes = [0; 4096];
+            match self.stream.read(&mut bytes) {
+                Ok(0) => return None,
+                Ok(count) => self.buffer.extend_from_slice(&bytes[..count]),
+                Err(error) if error.kind() == ErrorKind::ConnectionReset => return None,
+                Err(error) => panic!("{error}"),
+            }
+        }
+    }
+
+    fn subscribe(&mut self, filter: &str, qos: QoS) {
+        let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
+        self.send(&Packet::Subscribe(Subscribe {
+            packet_id: PacketId::MIN,
+            properties: SubscribeProperties::default(),
+            subscriptions: vec![Subscription { filter: filter.parse().unwrap(), options }],
+        }));
+        assert!(matches!(self.receive(), Some(Packet::SubAck(_))));
+    }
+
+    fn message(&mut self) -> Publish {
+        match self.receive() {
+            Some(Packet::Publish(publish)) => publish,
+            other => panic!("not a message: {other:?}"),
+        }
+    }
+}
+
+fn connect(version: ProtocolVersion, client_id: &str) -> Connect {
+    Connect {
+        version,
+        clean_start: true,
+        keep_alive: 0,
+        properties: ConnectProperties::default(),
+        client_id: client_id.into(),
+        will: None,
+        user_name: None,
+        password: None,
+    }
+}
+
+fn publish(topic: &str, payload: Vec<u8>, qos: QoS) -> Publish {
+    Publish {
+        duplicate: false,
+        qos,
+        retain: false,
+        topic: topic.parse().unwrap(),
+        packet_id: (qos != QoS::AtMostOnce).then_some(PacketId::MIN),
+        properties: PublishProperties::default(),
+        payload: payload.into(),
+    }
+}
+
+const V311: ProtocolVersion = ProtocolVersion::V311;
+const V5: ProtocolVersion = ProtocolVersion::V5;
+
+#[test]
+fn the_two_versions_hear_each_other() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut older = Peer::open(service.mqtt, V311, "older");
+    let mut newer = Peer::open(service.mqtt, V5, "newer");
+    older.subscribe("from/newer", QoS::AtLeastOnce);
+    newer.subscribe("from/older", QoS::AtLeastOnce);
+
+    let mut message = publish("from/newer", b"with properties".to_vec(), QoS::AtLeastOnce);
+    message.properties.content_type = Some("text/plain".into());
+    newer.send(&Packet::Publish(message));
+    assert!(matches!(newer.receive(), Some(Packet::PubAck(ack)) if ack.reason == ReasonCode::Success));
+    let arrived = older.message();
+    assert_eq!((&arrived.payload[..], arrived.qos), (&b"with properties"[..], QoS::AtLeastOnce));
+    older.send(&Packet::PubAck(Acknowledgement::success(arrived.packet_id.unwrap())));
+
+    older.send(&Packet::Publish(publish("from/older", b"plain".to_vec(), QoS::AtMostOnce)));
+    assert_eq!(&newer.message().payload[..], b"plain");
+    older.send(&Packet::PingReq);
+    assert_eq!(older.receive(), Some(Packet::PingResp));
+}
+
+#[test]
+fn large_payloads_arrive_whole_and_too_large_ones_end_the_connection() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut receiver = Peer::open(service.mqtt, V5, "receiver");
+    receiver.subscribe("#", QoS::AtMostOnce);
+    let mut sender = Peer::open(service.mqtt, V5, "sender");
+    let payload: Vec<u8> = (0..900_000_u32).map(|number| number as u8).collect();
+    for _ in 0..3 {
+        sender.send(&Packet::Publish(publish("large", payload.clone(), QoS::AtMostOnce)));
+        assert_eq!(receiver.message().payload, payload);
+    }
+    let mut bytes = BytesMut::new();
+    Packet::Publish(publish("larger", vec![0; 1_100_000], QoS::AtMostOnce)).encode(V5, &mut bytes).unwrap();
+    // The broker may close before all is written.
+    let _ = sender.stream.write_all(&bytes);
+    match sender.receive() {
+        Some(Packet::Disconnect(disconnect)) => assert_eq!(disconnect.reason, ReasonCode::PacketTooLarge),
+        other => assert_eq!(other, None),
+    }
+}
+
+#[test]
+fn a_stranger_gets_no_further_than_16_kib_and_nonsense_harms_nobody() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut friend = Peer::open(service.mqtt, V5, "friend");
+    friend.subscribe("#", QoS::AtMostOnce);
+
+    let mut large = connect(V5, "large");
+    large.user_name = Some("x".repeat(20_000).into());
+    let mut stranger = Peer::new(service.mqtt, V5);
+    stranger.send(&Packet::Connect(Box::new(large)));
+    assert_eq!(stranger.receive(), None);
+
+    let openings: [&[u8]; 6] = [
+        b"GET / HTTP/1.1\r\nHost: weir\r\n\r\n",
+        &[0x00; 64],
+        &[0xff; 64],
+        &[0x10, 0xff, 0xff, 0xff, 0xff, 0x7f],
+        &[0x30, 0x03, 0x00, 0x01, b'a'],
+        &[0x10, 0x0a, 0, 4, b'M', b'Q', b'T', b'T', 5, 0xff, 0, 0],
+    ];
+    for opening in openings {
+        let mut stranger = Peer::new(service.mqtt, V5);
+        stranger.stream.write_all(opening).unwrap();
+        let mut answer = Vec::new();
+        let _ = stranger.stream.read_to_end(&mut answer);
+        assert!(answer.is_empty(), "{opening:?} was answered by {answer:?}");
+    }
+    friend.send(&Packet::Publish(publish("still", b"here".to_vec(), QoS::AtMostOnce)));
+    assert_eq!(&friend.message().payload[..], b"here");
+    assert!(!service.log().contains("panicked"), "{}", service.log());
+}
+
+#[test]
+fn packets_may_come_byte_by_byte_or_all_at_once() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut bytes = BytesMut::new();
+    let ping = [Packet::PingReq, Packet::PingReq];
+    Packet::Connect(Box::new(connect(V311, "slow"))).encode(V311, &mut bytes).unwrap();
+    for packet in &ping {
+        packet.encode(V311, &mut bytes).unwrap();
+    }
+    for step in [1, bytes.len()] {
+        let mut peer = Peer::new(service.mqtt, V311);
+        peer.stream.set_nodelay(true).unwrap();
+        for part in bytes.chunks(step) {
+            peer.stream.write_all(part).unwrap();
+        }
+        assert!(matches!(peer.receive(), Some(Packet::ConnAck(_))));
+        assert_eq!([peer.receive(), peer.receive()], [Some(Packet::PingResp), Some(Packet::PingResp)]);
+    }
+}
+
+#[test]
+fn a_broken_connection_publishes_the_will_before_a_newcomer_is_let_in() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut desk = Peer::open(service.mqtt, V5, "desk");
+    desk.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    let with_will = || {
+        let mut connect = connect(V5, "kettle-weir");
+        connect.will = Some(Will {
+            topic: "harrowmere/gorge/kettle-weir/status".parse().unwrap(),
+            payload: "offline".into(),
+            qos: QoS::AtMostOnce,
+            retain: true,
+            properties: WillProperties::default(),
+        });
+        connect
+    };
+    drop(Peer::open_with(service.mqtt, with_will()));
+    assert_eq!(&desk.message().payload[..], b"offline");
+
+    let mut first = Peer::open_with(service.mqtt, with_will());
+    let mut second = Peer::open_with(service.mqtt, with_will());
+    let online =
+        Publish { retain: true, ..publish("harrowmere/gorge/kettle-weir/status", b"online".to_vec(), QoS::AtMostOnce) };
+    second.send(&Packet::Publish(online));
+    match first.receive() {
+        Some(Packet::Disconnect(disconnect)) => assert_eq!(disconnect.reason, ReasonCode::SessionTakenOver),
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(first.receive(), None);
+    assert_eq!([desk.message().payload, desk.message().payload], ["offline", "online"]);
+}
+
+#[test]
+fn another_identity_can_t_push_a_client_out() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    for name in ["kettle-weir", "auditor"] {
+        service.identity(name, &["kind=station", "reach=gorge"]);
+    }
+    let sign_in = |name: &str| {
+        let mut connect = connect(V5, "weir-controller");
+        connect.user_name = Some(name.into());
+        connect.password = Some(name.chars().rev().collect::<String>().into());
+        connect
+    };
+    let mut owner = Peer::open_with(service.mqtt, sign_in("kettle-weir"));
+    let mut intruder = Peer::new(service.mqtt, V5);
+    intruder.send(&Packet::Connect(Box::new(sign_in("auditor"))));
+    match intruder.receive() {
+        Some(Packet::ConnAck(connack)) => {
+            assert_eq!(connack.reason, ReasonCode::NotAuthorized);
+            let words = connack.properties.reason_string.unwrap();
+            assert!(words.contains("weir-controller is in use by another identity"), "{words}");
+        }
+        other => panic!("{other:?}"),
+    }
+    owner.send(&Packet::PingReq);
+    assert_eq!(owner.receive(), Some(Packet::PingResp));
+}
+
+#[test]
+fn a_client_without_identity_is_refused_in_its_version_s_words() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    for version in [V311, V5] {
+        let mut stranger = Peer::new(service.mqtt, version);
+        stranger.send(&Packet::Connect(Box::new(connect(version, "stranger"))));
+        match stranger.receive() {
+            Some(Packet::ConnAck(connack)) => assert_eq!(connack.reason, ReasonCode::NotAuthorized),
+            other => panic!("{other:?}"),
+        }
+        assert_eq!(stranger.receive(), None);
+    }
+}
+
+#[test]
+fn a_reader_that_does_not_read_loses_messages_that_are_counted_and_harms_nobody() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut stuck = Peer::open(service.mqtt, V5, "stuck");
+    stuck.subscribe("flood", QoS::AtMostOnce);
+    let mut sender = Peer::open(service.mqtt, V5, "sender");
+    // 64 MiB: more than both sockets and the queue's 16 MiB hold.
+    let message = publish("flood", vec![b'x'; 64 * 1024], QoS::AtMostOnce);
+    for _ in 0..1_024 {
+        sender.send(&Packet::Publish(message.clone()));
+    }
+    sender.send(&Packet::PingReq);
+    assert_eq!(sender.receive(), Some(Packet::PingResp), "the sender is not held up");
+    let session = &service.run(&["sessions", "stuck", "--json"]).json()["sessions"][0];
+    let (queue, dropped) = (session["queue"].as_u64().unwrap(), session["dropped"].as_u64().unwrap());
+    assert!(queue > 0 && dropped > 0 && queue + dropped <= 1_024, "{session}");
+    assert!(service.run(&["sessions"]).ok().contains("DROPPED"));
+    assert!(service.status()["withheld"].as_u64().unwrap() >= dropped);
+    drop(stuck);
+    service.wait_for("the queue is given back", |status| status["sessions"] == 1);
+}
+
+#[test]
+fn a_silent_client_is_ended_after_one_and_a_half_keep_alives() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut connect = connect(V5, "cold-tor");
+    connect.keep_alive = 1;
+    let began = std::time::Instant::now();
+    let mut gauge = Peer::open_with(service.mqtt, connect);
+    match gauge.receive() {
+        Some(Packet::Disconnect(disconnect)) => assert_eq!(disconnect.reason, ReasonCode::KeepAliveTimeout),
+        other => panic!("{other:?}"),
+    }
+    assert!(began.elapsed() >= Duration::from_millis(1_500));
+}
+
+#[test]
+fn stopping_tells_every_client_of_version_5() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut peers: Vec<Peer> =
+        (0..20).map(|number| Peer::open(service.mqtt, V5, &format!("client-{number}"))).collect();
+    let (took, _) = service.terminate();
+    assert!(took < Duration::from_secs(5), "{took:?}");
+    for peer in &mut peers {
+        match peer.receive() {
+            Some(Packet::Disconnect(disconnect)) => assert_eq!(disconnect.reason, ReasonCode::ServerShuttingDown),
+            other => panic!("{other:?}"),
+        }
+    }
+}
