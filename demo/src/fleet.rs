@@ -4,9 +4,7 @@ use std::{collections::BTreeMap, net::SocketAddr, sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use moorfall_client::{Arrival, Arrivals, Client, ClientError, ConnectError, Options, Remote};
-use moorfall_wire::{
-    ProtocolVersion, Publish, PublishProperties, QoS, Subscription, SubscriptionOptions, Will, WillProperties,
-};
+use moorfall_wire::{ProtocolVersion, Publish, QoS, Subscription, SubscriptionOptions, Will};
 use serde_json::{Value, json};
 use tokio::{
     sync::Mutex,
@@ -153,15 +151,8 @@ async fn connect(scene: &Scene, name: &str, will: Option<Will>) -> Result<(Clien
 }
 
 fn message(topic: &str, payload: impl Into<Bytes>, qos: QoS, retain: bool) -> Publish {
-    Publish {
-        duplicate: false,
-        qos,
-        retain,
-        topic: topic.parse().expect("the catchment's topics are written in this file"),
-        packet_id: None,
-        properties: PublishProperties::default(),
-        payload: payload.into(),
-    }
+    let topic = topic.parse().expect("the catchment's topics are written in this file");
+    Publish { retain, ..Publish::new(topic, payload, qos) }
 }
 
 async fn subscribe(client: &Client, filters: &[&str]) -> Result<(), ClientError> {
@@ -176,17 +167,21 @@ async fn subscribe(client: &Client, filters: &[&str]) -> Result<(), ClientError>
     client.subscribe(subscriptions).await.map(drop)
 }
 
+/// The next message; the end of the connection is an error, after which one connects again.
+async fn heard(arrivals: &mut Arrivals) -> Result<Box<Publish>, ClientError> {
+    match arrivals.next().await {
+        Some(Arrival::Message(message)) => Ok(message),
+        Some(Arrival::Closed(words)) => Err(ClientError::Closed { words }),
+        None => Err(ClientError::Closed { words: "the connection is over".into() }),
+    }
+}
+
 /// One life of a station, from its connection to the end of the fleet or of the link.
 async fn play_station(scene: &Scene, station: &Station) -> Result<(), FleetError> {
     let below = format!("harrowmere/{}/{}", station.reach, station.name);
     let status = format!("{below}/status");
-    let will = Will {
-        topic: status.parse().expect("the catchment's topics are written in this file"),
-        payload: Bytes::from_static(b"offline"),
-        qos: QoS::AtLeastOnce,
-        retain: true,
-        properties: WillProperties::default(),
-    };
+    let will_topic = status.parse().expect("the catchment's topics are written in this file");
+    let will = Will::new(will_topic, "offline", QoS::AtLeastOnce, true);
     let (client, mut arrivals) = connect(scene, station.name, Some(will)).await?;
     client.publish(message(&status, "online", QoS::AtLeastOnce, true)).await?;
     let mut gate = None;
@@ -223,15 +218,12 @@ async fn play_station(scene: &Scene, station: &Station) -> Result<(), FleetError
                     client.publish(gate.told(scene, &below).await).await?;
                 }
             }
-            arrival = arrivals.next() => match arrival {
-                Some(Arrival::Message(command)) => {
-                    if let (Some(gate), Some(target)) = (&mut gate, wanted_percent(&command.payload)) {
-                        gate.target = target;
-                    }
+            arrived = heard(&mut arrivals) => {
+                let command = arrived?;
+                if let (Some(gate), Some(target)) = (&mut gate, wanted_percent(&command.payload)) {
+                    gate.target = target;
                 }
-                Some(Arrival::Closed(words)) => return Err(ClientError::Closed { words }.into()),
-                None => return Ok(()),
-            },
+            }
             () = scene.stop.cancelled() => {
                 client.publish(message(&status, "offline", QoS::AtLeastOnce, true)).await?;
                 client.disconnect().await;
@@ -285,11 +277,7 @@ async fn play_desk(scene: &Scene) -> Result<(), FleetError> {
     subscribe(&client, &["harrowmere/#"]).await?;
     loop {
         tokio::select! {
-            arrival = arrivals.next() => match arrival {
-                Some(Arrival::Message(_)) => {}
-                Some(Arrival::Closed(words)) => return Err(ClientError::Closed { words }.into()),
-                None => return Ok(()),
-            },
+            arrived = heard(&mut arrivals) => drop(arrived?),
             () = scene.stop.cancelled() => {
                 client.disconnect().await;
                 return Ok(());
@@ -306,18 +294,15 @@ async fn play_forecast(scene: &Scene) -> Result<(), FleetError> {
     let mut ticks = interval(FORECAST);
     loop {
         tokio::select! {
-            arrival = arrivals.next() => match arrival {
-                Some(Arrival::Message(reading)) => {
-                    let reach = reading.topic.levels().nth(1).unwrap_or_default().to_owned();
-                    let value: Option<Value> = serde_json::from_slice(&reading.payload).ok();
-                    if let Some(level) = value.as_ref().and_then(|value| value.get("m")?.as_f64()) {
-                        let known = highest.entry(reach).or_insert(level);
-                        *known = known.max(level);
-                    }
+            arrived = heard(&mut arrivals) => {
+                let reading = arrived?;
+                let reach = reading.topic.levels().nth(1).unwrap_or_default().to_owned();
+                let value: Option<Value> = serde_json::from_slice(&reading.payload).ok();
+                if let Some(level) = value.as_ref().and_then(|value| value.get("m")?.as_f64()) {
+                    let known = highest.entry(reach).or_insert(level);
+                    *known = known.max(level);
                 }
-                Some(Arrival::Closed(words)) => return Err(ClientError::Closed { words }.into()),
-                None => return Ok(()),
-            },
+            }
             _ = ticks.tick() => {
                 for reach in REACHES {
                     let Some(level) = highest.remove(reach) else { continue };
@@ -341,11 +326,7 @@ async fn play_contractor(scene: &Scene) -> Result<(), FleetError> {
     let mut ticks = interval(CONTRACTOR);
     loop {
         tokio::select! {
-            arrival = arrivals.next() => match arrival {
-                Some(Arrival::Message(_)) => {}
-                Some(Arrival::Closed(words)) => return Err(ClientError::Closed { words }.into()),
-                None => return Ok(()),
-            },
+            arrived = heard(&mut arrivals) => drop(arrived?),
             _ = ticks.tick() => {
                 let pump = message("harrowmere/meadows/withy-drain/pump-1/target", "30", QoS::AtLeastOnce, false);
                 client.publish(pump).await?;

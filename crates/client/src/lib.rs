@@ -12,8 +12,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{
-    ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter,
-    Will,
+    ConnAck, Connect, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter, Will,
 };
 use tokio::sync::{mpsc, oneshot};
 
@@ -58,14 +57,11 @@ impl Options {
 
     fn connect(&self) -> Connect {
         Connect {
-            version: self.version,
-            clean_start: true,
             keep_alive: self.keep_alive,
-            properties: ConnectProperties::default(),
-            client_id: self.client_id.as_str().into(),
             will: self.will.clone(),
             user_name: self.remote.identity.as_deref().map(Into::into),
             password: self.password.clone(),
+            ..Connect::new(self.version, self.client_id.as_str())
         }
     }
 }

@@ -15,7 +15,7 @@ pub struct Limits {
     pub packet_size: usize,
     /// Messages that wait for one session.
     pub queue_messages: usize,
-    /// Bytes of payload and topic that wait for one session. Messages are shared, so this bounds what one slow
+    /// Bytes of payload, topic and properties that wait for one session. Messages are shared, so this bounds what one slow
     /// reader can keep alive, not what it allocates.
     pub queue_bytes: usize,
     /// QoS 1 messages sent to one client and not acknowledged; the client may ask for fewer.
@@ -28,7 +28,7 @@ pub struct Limits {
     pub topic_length: usize,
     /// Retained messages in all.
     pub retained_messages: usize,
-    /// Bytes of payload and topic of all retained messages.
+    /// Bytes of payload, topic and properties of all retained messages.
     pub retained_bytes: usize,
 }
 

@@ -28,6 +28,7 @@ pub struct Message {
     pub publisher: SessionKey,
     /// When it was accepted.
     pub received: Time,
+    weight: usize,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
     encodings: [OnceLock<Option<EncodedPublish>>; 4],
 }
@@ -43,12 +44,13 @@ impl Message {
         publisher: SessionKey,
         received: Time,
     ) -> Self {
-        Self { topic, payload, qos, retain, properties, publisher, received, encodings: Default::default() }
+        let weight = payload.len() + topic.len() + properties.size();
+        Self { topic, payload, qos, retain, properties, publisher, received, weight, encodings: Default::default() }
     }
 
-    /// Bytes of payload and topic, by which queues are bounded.
+    /// Bytes of payload, topic and properties, by which queues are bounded.
     pub fn weight(&self) -> usize {
-        self.payload.len() + self.topic.len()
+        self.weight
     }
 
     /// The same message in memory of its own, for keeping: the original shares a receive buffer with its neighbours.
@@ -58,7 +60,7 @@ impl Message {
             Bytes::copy_from_slice(&self.payload),
             self.qos,
             self.retain,
-            self.properties.clone(),
+            self.properties.detached(),
             self.publisher,
             self.received,
         )

@@ -101,10 +101,10 @@ mod tests {
 
     #[test]
     fn both_bounds_hold_and_drops_are_counted() {
-        let limits = Limits { queue_messages: 2, queue_bytes: 10, ..Limits::default() };
+        let limits = Limits { queue_messages: 2, queue_bytes: 12, ..Limits::default() };
         let mut outbox = Outbox::new(&limits);
         assert_eq!(outbox.push(delivery(b"12345")), Pushed::First);
-        assert_eq!(outbox.push(delivery(b"12345")), Pushed::Dropped, "12 bytes with the topics");
+        assert_eq!(outbox.push(delivery(b"12345")), Pushed::Dropped, "14 bytes with topics and properties");
         assert_eq!(outbox.push(delivery(b"1")), Pushed::Queued);
         assert_eq!(outbox.push(delivery(b"")), Pushed::Dropped, "a third message");
         assert_eq!((outbox.len(), outbox.dropped()), (2, 2));

@@ -141,7 +141,7 @@ impl<T: Clone> Router<T> {
         snapshot.matching(filter, now)
     }
 
-    /// Retained messages, and the bytes of their payloads and topics.
+    /// Retained messages, and the bytes of their payloads, topics and properties.
     pub fn retained_size(&self) -> (usize, usize) {
         let retained = self.retained.lock();
         (retained.count(), retained.bytes())

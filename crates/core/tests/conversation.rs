@@ -137,13 +137,7 @@ fn the_will_is_published_unless_the_client_says_goodbye() {
         world.subscribe(desk, "harrowmere/+/+/status", QoS::AtLeastOnce);
         let with_will = || {
             let mut connect = connect("kettle-weir", version);
-            connect.will = Some(Will {
-                topic: STATUS.parse().unwrap(),
-                payload: "offline".into(),
-                qos: QoS::AtLeastOnce,
-                retain: true,
-                properties: WillProperties::default(),
-            });
+            connect.will = Some(Will::new(STATUS.parse().unwrap(), "offline", QoS::AtLeastOnce, true));
             connect
         };
         let station = world.open(with_will());
@@ -169,13 +163,7 @@ fn disconnecting_with_reason_4_publishes_the_will() {
     let desk = world.open(connect("duty-desk", ProtocolVersion::V5));
     world.subscribe(desk, "#", QoS::AtMostOnce);
     let mut connect = connect("kettle-weir", ProtocolVersion::V5);
-    connect.will = Some(Will {
-        topic: STATUS.parse().unwrap(),
-        payload: "asleep".into(),
-        qos: QoS::AtMostOnce,
-        retain: false,
-        properties: WillProperties::default(),
-    });
+    connect.will = Some(Will::new(STATUS.parse().unwrap(), "asleep", QoS::AtMostOnce, false));
     let station = world.open(connect);
     let packet = Disconnect { reason: ReasonCode::DisconnectWithWill, properties: DisconnectProperties::default() };
     world.inject(station, &Packet::Disconnect(packet));
@@ -228,13 +216,7 @@ fn the_will_of_the_one_taken_over_comes_before_the_newcomer_s_messages() {
     let desk = world.open(connect("duty-desk", ProtocolVersion::V5));
     world.subscribe(desk, "#", QoS::AtMostOnce);
     let mut with_will = connect("kettle-weir", ProtocolVersion::V5);
-    with_will.will = Some(Will {
-        topic: STATUS.parse().unwrap(),
-        payload: "offline".into(),
-        qos: QoS::AtMostOnce,
-        retain: true,
-        properties: WillProperties::default(),
-    });
+    with_will.will = Some(Will::new(STATUS.parse().unwrap(), "offline", QoS::AtMostOnce, true));
     world.open(with_will.clone());
     let second = world.open(with_will);
     world.publish(second, Publish { retain: true, ..publish(STATUS, b"online", QoS::AtMostOnce) });
@@ -325,13 +307,7 @@ fn what_the_rules_refuse_is_said_in_5_0_and_recorded_in_both() {
 fn a_will_that_could_never_be_published_is_refused_at_connect() {
     let mut world = World::with_blueprint("name = \"empty\"");
     let mut asked = connect("auditor", ProtocolVersion::V5);
-    asked.will = Some(Will {
-        topic: STATUS.parse().unwrap(),
-        payload: "offline".into(),
-        qos: QoS::AtMostOnce,
-        retain: false,
-        properties: WillProperties::default(),
-    });
+    asked.will = Some(Will::new(STATUS.parse().unwrap(), "offline", QoS::AtMostOnce, false));
     let auditor = world.begin(asked);
     let events = world.events(auditor);
     let [Event::Refused { reason: ReasonCode::NotAuthorized, words: Some(words) }] = &events[..] else {

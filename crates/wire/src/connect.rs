@@ -118,6 +118,20 @@ impl fmt::Debug for Connect {
 }
 
 impl Connect {
+    /// A clean start without keep alive, will, credentials or properties.
+    pub fn new(version: ProtocolVersion, client_id: impl Into<ByteString>) -> Self {
+        Self {
+            version,
+            clean_start: true,
+            keep_alive: 0,
+            properties: ConnectProperties::default(),
+            client_id: client_id.into(),
+            will: None,
+            user_name: None,
+            password: None,
+        }
+    }
+
     pub(crate) fn decode(reader: &mut Reader) -> Result<Self, DecodeError> {
         if reader.binary("the protocol name")? != "MQTT" {
             return Err(DecodeError::ProtocolName);
@@ -221,6 +235,11 @@ fn check_flags(flags: u8, version: ProtocolVersion) -> Result<(), DecodeError> {
 }
 
 impl Will {
+    /// A will without properties.
+    pub fn new(topic: TopicName, payload: impl Into<Bytes>, qos: QoS, retain: bool) -> Self {
+        Self { topic, payload: payload.into(), qos, retain, properties: WillProperties::default() }
+    }
+
     fn decode(reader: &mut Reader, flags: u8, version: ProtocolVersion) -> Result<Self, DecodeError> {
         let qos = QoS::from_bits(flags >> 3 & 0b11)?;
         let properties = match version {
@@ -243,14 +262,9 @@ mod tests {
     #[test]
     fn a_password_is_not_shown_by_debug() {
         let connect = Connect {
-            version: ProtocolVersion::V311,
-            clean_start: true,
-            keep_alive: 30,
-            properties: ConnectProperties::default(),
-            client_id: "cold-tor".into(),
-            will: None,
             user_name: Some("cold-tor".into()),
             password: Some(Bytes::from_static(b"moor-water")),
+            ..Connect::new(ProtocolVersion::V311, "cold-tor")
         };
         let shown = format!("{connect:?}");
         assert!(shown.contains("cold-tor") && !shown.contains("moor-water"), "{shown}");

@@ -244,8 +244,7 @@ macro_rules! properties {
             }
 
             /// Bytes on the wire, length prefix included.
-            #[allow(dead_code, reason = "only packets that are measured before they are written need it")]
-            pub(crate) fn size(&self) -> usize {
+            pub fn size(&self) -> usize {
                 let body = self.body_size();
                 $crate::reader::variable_int_size(body) + body
             }

@@ -55,7 +55,39 @@ pub struct Publish {
     pub payload: Bytes,
 }
 
+impl PublishProperties {
+    /// The same properties in memory of their own, so that they don't keep a whole receive buffer alive.
+    pub fn detached(&self) -> Self {
+        let text = |text: &Option<ByteString>| text.as_deref().map(ByteString::from);
+        let pair = |pair: &UserProperty| UserProperty {
+            name: ByteString::from(&*pair.name),
+            value: ByteString::from(&*pair.value),
+        };
+        Self {
+            response_topic: text(&self.response_topic),
+            correlation_data: self.correlation_data.as_deref().map(Bytes::copy_from_slice),
+            user_properties: self.user_properties.iter().map(pair).collect(),
+            content_type: text(&self.content_type),
+            subscription_identifiers: self.subscription_identifiers.clone(),
+            ..*self
+        }
+    }
+}
+
 impl Publish {
+    /// A message without properties, not retained. At QoS 1 and 2 it still needs a packet identifier.
+    pub fn new(topic: TopicName, payload: impl Into<Bytes>, qos: QoS) -> Self {
+        Self {
+            duplicate: false,
+            qos,
+            retain: false,
+            topic,
+            packet_id: None,
+            properties: PublishProperties::default(),
+            payload: payload.into(),
+        }
+    }
+
     pub(crate) fn decode(flags: u8, mut reader: Reader, version: ProtocolVersion) -> Result<Self, DecodeError> {
         let qos = QoS::from_bits(flags >> 1 & 0b11)?;
         let duplicate = flags & DUPLICATE != 0;

@@ -160,6 +160,11 @@ impl TopicFilter {
         self.0.split('/')
     }
 
+    /// The same filter in memory of its own, so that it doesn't keep a whole receive buffer alive.
+    pub fn detached(&self) -> Self {
+        Self(ByteString::from(&*self.0))
+    }
+
     /// Whether the filter holds a wildcard.
     pub fn has_wildcard(&self) -> bool {
         self.0.contains(['+', '#'])

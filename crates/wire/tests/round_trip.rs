@@ -432,15 +432,8 @@ proptest! {
 #[test]
 fn a_payload_is_not_copied() {
     let payload = Bytes::from(vec![7; 5_000]);
-    let packet = Packet::Publish(Publish {
-        duplicate: false,
-        qos: QoS::AtMostOnce,
-        retain: false,
-        topic: "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap(),
-        packet_id: None,
-        properties: PublishProperties::default(),
-        payload,
-    });
+    let topic = "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap();
+    let packet = Packet::Publish(Publish::new(topic, payload, QoS::AtMostOnce));
     let mut buffer = BytesMut::new();
     packet.encode(ProtocolVersion::V5, &mut buffer).unwrap();
     let whole = buffer.as_ptr() as usize..buffer.as_ptr() as usize + buffer.len();

@@ -453,7 +453,7 @@ export interface components {
             retained: number;
             /**
              * Format: int64
-             * @description Bytes of their payloads and topics.
+             * @description Bytes of their payloads, topics and properties.
              */
             retained_bytes: number;
             /**

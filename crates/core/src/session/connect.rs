@@ -2,8 +2,11 @@
 
 use std::{num::NonZeroU32, time::Duration};
 
+use bytes::Bytes;
 use bytestring::ByteString;
-use moorfall_wire::{ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, ProtocolVersion, QoS, ReasonCode};
+use moorfall_wire::{
+    ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, ProtocolVersion, QoS, ReasonCode, Will,
+};
 
 use super::{Action, Credentials, Open, Phase, Session, Subscriptions, Verdict};
 use crate::{
@@ -79,7 +82,7 @@ impl Session {
             keep_alive: (connect.keep_alive > 0).then(|| Duration::from_millis(u64::from(connect.keep_alive) * 1_500)),
             last_heard: now,
             in_flight: InFlight::new(window.min(self.limits.in_flight)),
-            will: connect.will,
+            will: connect.will.map(detached),
             subscriptions: Subscriptions::default(),
         }
     }
@@ -132,6 +135,11 @@ impl Session {
         self.phase = Phase::Closed(Subscriptions::default());
         self.actions.push_back(Action::Close { words: format!("refused: {words}"), failure: true });
     }
+}
+
+/// The will in memory of its own: it waits as long as the connection lasts, the receive buffer shall not.
+fn detached(will: Will) -> Will {
+    Will { topic: will.topic.detached(), payload: Bytes::copy_from_slice(&will.payload), ..will }
 }
 
 /// What can be refused without knowing who it is.

@@ -53,6 +53,7 @@ impl Session {
     fn grant(&mut self, filter: TopicFilter, options: SubscriptionOptions) -> ReasonCode {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         let options = SubscriptionOptions { qos: options.qos.min(QoS::AtLeastOnce), ..options };
+        let filter = filter.detached();
         let existed = open.subscriptions.insert(filter.clone(), options).is_some();
         // §3.8.3.1.
         let send_retained = match options.retain_handling {

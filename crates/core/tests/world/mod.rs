@@ -47,29 +47,12 @@ impl Default for World {
 
 /// A plain CONNECT.
 pub(crate) fn connect(client_id: &str, version: ProtocolVersion) -> Connect {
-    Connect {
-        version,
-        clean_start: true,
-        keep_alive: 0,
-        properties: ConnectProperties::default(),
-        client_id: client_id.into(),
-        will: None,
-        user_name: None,
-        password: None,
-    }
+    Connect::new(version, client_id)
 }
 
 /// A plain PUBLISH; the client fills in the packet identifier.
 pub(crate) fn publish(topic: &str, payload: &[u8], qos: QoS) -> Publish {
-    Publish {
-        duplicate: false,
-        qos,
-        retain: false,
-        topic: topic.parse().unwrap(),
-        packet_id: None,
-        properties: PublishProperties::default(),
-        payload: payload.to_vec().into(),
-    }
+    Publish::new(topic.parse().unwrap(), payload.to_vec(), qos)
 }
 
 /// Appends a SUBSCRIBE.

@@ -1,8 +1,7 @@
 //! `moorfall publish`
 
-use bytes::Bytes;
 use clap::Args;
-use moorfall_wire::{Publish, PublishProperties, QoS, ReasonCode, TopicName};
+use moorfall_wire::{Publish, QoS, ReasonCode, TopicName};
 
 use super::qos;
 use crate::{
@@ -31,15 +30,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let Arguments { topic, payload, qos, retain, connection } = arguments;
     let (client, _arrivals) = connection.open().await?;
     let name = printable(&topic);
-    let publish = Publish {
-        duplicate: false,
-        qos,
-        retain,
-        topic,
-        packet_id: None,
-        properties: PublishProperties::default(),
-        payload: Bytes::from(payload),
-    };
+    let publish = Publish { retain, ..Publish::new(topic, payload, qos) };
     let answer = client.publish(publish).await;
     client.disconnect().await;
     let Some(answer) = answer? else {

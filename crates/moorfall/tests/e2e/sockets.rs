@@ -80,28 +80,12 @@ impl Peer {
 }
 
 fn connect(version: ProtocolVersion, client_id: &str) -> Connect {
-    Connect {
-        version,
-        clean_start: true,
-        keep_alive: 0,
-        properties: ConnectProperties::default(),
-        client_id: client_id.into(),
-        will: None,
-        user_name: None,
-        password: None,
-    }
+    Connect::new(version, client_id)
 }
 
 fn publish(topic: &str, payload: Vec<u8>, qos: QoS) -> Publish {
-    Publish {
-        duplicate: false,
-        qos,
-        retain: false,
-        topic: topic.parse().unwrap(),
-        packet_id: (qos != QoS::AtMostOnce).then_some(PacketId::MIN),
-        properties: PublishProperties::default(),
-        payload: payload.into(),
-    }
+    let packet_id = (qos != QoS::AtMostOnce).then_some(PacketId::MIN);
+    Publish { packet_id, ..Publish::new(topic.parse().unwrap(), payload, qos) }
 }
 
 const V311: ProtocolVersion = ProtocolVersion::V311;
@@ -214,13 +198,8 @@ fn a_broken_connection_publishes_the_will_before_a_newcomer_is_let_in() {
     desk.subscribe("harrowmere/#", QoS::AtLeastOnce);
     let with_will = || {
         let mut connect = connect(V5, "kettle-weir");
-        connect.will = Some(Will {
-            topic: "harrowmere/gorge/kettle-weir/status".parse().unwrap(),
-            payload: "offline".into(),
-            qos: QoS::AtMostOnce,
-            retain: true,
-            properties: WillProperties::default(),
-        });
+        connect.will =
+            Some(Will::new("harrowmere/gorge/kettle-weir/status".parse().unwrap(), "offline", QoS::AtMostOnce, true));
         connect
     };
     drop(Peer::open_with(service.mqtt, with_will()));

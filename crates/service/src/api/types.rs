@@ -43,7 +43,7 @@ pub struct Status {
     pub subscriptions: u64,
     /// Retained messages.
     pub retained: u64,
-    /// Bytes of their payloads and topics.
+    /// Bytes of their payloads, topics and properties.
     pub retained_bytes: u64,
     /// Identities that are known.
     pub identities: u64,
