@@ -14,6 +14,7 @@ mod directory;
 mod listener;
 mod registry;
 mod running;
+mod sample_writer;
 mod sampler;
 mod session_record;
 mod settings;
@@ -22,7 +23,7 @@ use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 
 use moorfall_core::{Limits, blueprint::Blueprint};
 use moorfall_store::{ClusterError, PrivateCluster, Store, StoreError};
-use tokio::{net::TcpListener, time::timeout};
+use tokio::{net::TcpListener, sync::mpsc, time::timeout};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 pub use api::{LiveReading, openapi, types as api_types};
@@ -151,7 +152,9 @@ impl Service {
         let tasks = TaskTracker::new();
         let http_stop = CancellationToken::new();
         tasks.spawn(listener::accept(Arc::clone(&broker), mqtt, tasks.clone()));
-        tasks.spawn(sampler::run(Arc::clone(&broker)));
+        let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
+        tasks.spawn(sampler::run(Arc::clone(&broker), samples));
+        tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));
         tasks.spawn(api::serve(Arc::clone(&broker), http, http_stop.clone()));
         tasks.close();
         running::announce(folder.path(), addresses.0, addresses.1);
