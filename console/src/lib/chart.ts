@@ -27,6 +27,8 @@ export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options
     width: place.clientWidth,
     height: HEIGHT,
     legend: { show: true, live: true },
+    // Where nobody points, the legend tells the newest values.
+    hooks: { setCursor: [showNewest] },
     cursor: { points: { size: 6 }, drag: { x: false, y: false } },
     scales: {
       // The axis ends now, whether or not something was measured.
@@ -34,7 +36,7 @@ export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options
       y: { range: (_, __, most) => [0, Math.max(1, (most ?? 0) * 1.1)] },
     },
     axes: [
-      { ...axis, values: (_, ticks) => ticks.map((at) => timeOfDay(at, minutes)) },
+      { ...axis, size: 30, values: (_, ticks) => ticks.map((at) => timeOfDay(at, minutes)) },
       { ...axis, size: 48 },
     ],
     series: [
@@ -45,6 +47,12 @@ export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options
       line('Out, average', '--rain'),
     ],
   };
+}
+
+/** Lets the legend tell the newest values, unless somebody points at others. */
+export function showNewest(plot: uPlot): void {
+  if (plot.cursor.idx == null && plot.data[0].length > 0)
+    plot.setLegend({ idx: plot.data[0].length - 1 }, false);
 }
 
 /** 24-hour time; with seconds for a single point or a short span, with the day for a long one. */

@@ -55,7 +55,12 @@ impl ServiceOptions {
             Err(error) if !named && matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
                 return Ok(self);
             }
-            Err(error) => return Err(Failure(format!("the configuration {} can't be read: {error}", path.display()))),
+            Err(error) => {
+                return Err(Failure(format!(
+                    "the configuration {} can't be read: {error}; mend its rights, or name another with --config FILE",
+                    path.display()
+                )));
+            }
         };
         let other: Self = toml::from_str(&text)
             .map_err(|error| Failure(format!("the configuration {} has a fault: {error}", path.display())))?;

@@ -13,7 +13,7 @@ use crate::output::Failure;
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Which {
     /// Data folder of the service, when several run on this machine
-    #[arg(long, value_name = "DIR", env = "MOORFALL_DATA")]
+    #[arg(long, value_name = "DIR", env = "MOORFALL_DATA", global = true)]
     pub(crate) data: Option<PathBuf>,
 }
 

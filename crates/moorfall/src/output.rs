@@ -58,7 +58,7 @@ pub(crate) fn finish(written: io::Result<()>) -> Done {
 }
 
 /// A table without lines. The columns whose headings begin with `>` are aligned to the right.
-pub(crate) fn table(headings: &[&str], rows: Vec<Vec<String>>) -> Table {
+pub(crate) fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
     let mut table = Table::new();
     table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if !io::stdout().is_terminal() {
@@ -77,7 +77,7 @@ pub(crate) fn table(headings: &[&str], rows: Vec<Vec<String>>) -> Table {
             }
         }
     }
-    table
+    table.trim_fmt()
 }
 
 /// Text from outside, with control characters made visible: they could otherwise command the terminal.
@@ -144,7 +144,7 @@ mod tests {
     #[test]
     fn tables_fit_80_columns() {
         let row = vec!["a-client-identifier-that-is-rather-long-and-goes-on-and-on".into(), "x".repeat(60), "1".into()];
-        let text = table(&["CLIENT", "IDENTITY", ">OUT"], vec![row]).to_string();
+        let text = table(&["CLIENT", "IDENTITY", ">OUT"], vec![row]);
         assert!(text.lines().all(|line| line.chars().count() <= 80), "{text}");
     }
 }

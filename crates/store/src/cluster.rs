@@ -128,6 +128,12 @@ impl PrivateCluster {
 
     /// Ends the server and waits until it is gone.
     pub async fn stop(self) {
+        self.end_server().await;
+        // Empty now; one in the data folder is made again at the next start, one elsewhere is not left behind.
+        let _ = std::fs::remove_dir(&self.sockets);
+    }
+
+    async fn end_server(&self) {
         for (signal, patience) in [(Signal::SIGINT, STOP), (Signal::SIGQUIT, Duration::from_secs(1))] {
             if running(&self.cluster) != Some(self.pid) {
                 return;
@@ -193,10 +199,16 @@ fn socket_folder(data: &Path) -> PathBuf {
     std::env::temp_dir().join(format!("moorfall-{short}"))
 }
 
-/// A folder that only the server's user and root can enter.
+/// A folder that only the server's user and root can enter. One that is there already must be a real folder of that
+/// user or of this one: in a temporary folder anybody could have put something in its place.
 fn make_folder(folder: &Path, owner: Option<&Owner>) -> Result<(), ClusterError> {
     let wrong = |error| ClusterError::Folder { path: folder.into(), error };
     std::fs::create_dir_all(folder).map_err(wrong)?;
+    let about = std::fs::symlink_metadata(folder).map_err(wrong)?;
+    let ours = [Some(Uid::effective()), owner.map(|owner| owner.uid)].contains(&Some(Uid::from_raw(about.uid())));
+    if !about.is_dir() || !ours {
+        return Err(wrong(io::Error::other("it is there already and belongs to somebody else")));
+    }
     std::fs::set_permissions(folder, PermissionsExt::from_mode(0o700)).map_err(wrong)?;
     if let Some(owner) = owner {
         chown(folder, Some(owner.uid), Some(owner.gid)).map_err(|error| wrong(error.into()))?;

@@ -1,7 +1,7 @@
 <script lang="ts">
   import uPlot from 'uplot';
 
-  import { chartOptions, HEIGHT } from '$lib/chart';
+  import { chartOptions, HEIGHT, showNewest } from '$lib/chart';
   import type { Columns } from '$lib/throughput';
 
   interface Props {
@@ -42,7 +42,9 @@
   $effect(() => {
     void dark;
     void minutes;
-    plot?.setData(data);
+    if (!plot) return;
+    plot.setData(data);
+    showNewest(plot);
   });
 </script>
 
