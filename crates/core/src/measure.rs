@@ -9,7 +9,7 @@ use crate::Time;
 /// What the broker has counted since it started. Counters only grow.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Totals {
-    /// PUBLISH packets accepted from clients.
+    /// Messages accepted from clients, wills included.
     pub messages_in: u64,
     /// PUBLISH packets sent to clients.
     pub messages_out: u64,

@@ -28,7 +28,8 @@ pub(crate) struct ServiceOptions {
     #[arg(long, value_name = "FILE", env = "MOORFALL_BLUEPRINT")]
     pub(crate) blueprint: Option<PathBuf>,
     /// Let clients without identity do everything; for trying things, on loopback addresses alone
-    #[arg(long, env = "MOORFALL_OPEN", num_args = 0..=1, default_missing_value = "true", require_equals = true)]
+    #[arg(long, env = "MOORFALL_OPEN", num_args = 0..=1, default_missing_value = "true", require_equals = true,
+        value_parser = clap::builder::BoolishValueParser::new())]
     pub(crate) open: Option<bool>,
     /// How the log on standard error is written [default: text]
     #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]

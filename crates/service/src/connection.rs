@@ -170,10 +170,7 @@ impl Connection {
                 .and_then(|frame| frame.map(|frame| Packet::decode(frame, self.session.version())).transpose());
             match decoded {
                 Ok(None) => break,
-                Ok(Some(packet)) => {
-                    self.batch.messages_in += u64::from(matches!(packet, Packet::Publish(_)));
-                    self.session.handle_packet(now, packet);
-                }
+                Ok(Some(packet)) => self.session.handle_packet(now, packet),
                 Err(error) => self.session.handle_decode_error(now, &error),
             }
             self.act().await;
@@ -275,6 +272,7 @@ impl Connection {
     }
 
     fn route(&mut self, message: &Arc<Message>, packet_id: Option<PacketId>) {
+        self.batch.messages_in += 1;
         let full = message.retain && self.broker.router.retain(message, &self.broker.limits).is_err();
         let routed = if full {
             Routed::RetainedFull

@@ -149,6 +149,9 @@ impl Service {
         let broker =
             Arc::new(Broker::new(Limits::default(), blueprint, directory, store, folder.secret(), settings.open));
         broker.note_addresses(addresses.0, addresses.1, folder.path());
+        for warning in api::exposed(&broker) {
+            tracing::warn!("{warning}");
+        }
         let tasks = TaskTracker::new();
         let http_stop = CancellationToken::new();
         tasks.spawn(listener::accept(Arc::clone(&broker), mqtt, tasks.clone()));

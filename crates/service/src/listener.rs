@@ -9,6 +9,8 @@ use crate::{broker::Broker, connection};
 
 /// Accepts until the service stops; each connection is a task of its own.
 pub(crate) async fn accept(broker: Arc<Broker>, listener: TcpListener, tasks: TaskTracker) {
+    // Said once for each time that it gets full, not for each connection: a flood shall not fill the log too.
+    let mut full = false;
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
@@ -17,11 +19,15 @@ pub(crate) async fn accept(broker: Arc<Broker>, listener: TcpListener, tasks: Ta
         match accepted {
             Ok((stream, address)) => match broker.place() {
                 Some(place) => {
+                    full = false;
                     tasks.spawn(connection::serve(Arc::clone(&broker), stream, address, place));
                 }
                 None => {
-                    let limit = broker.limits.connections;
-                    tracing::warn!(%address, limit, "a connection was refused: there are as many as may be");
+                    if !full {
+                        let limit = broker.limits.connections;
+                        tracing::warn!(%address, limit, "connections are refused: there are as many as may be");
+                    }
+                    full = true;
                 }
             },
             Err(error) => {

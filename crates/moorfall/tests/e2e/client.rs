@@ -1,6 +1,10 @@
 //! The command line as a messaging client.
 
-use std::net::TcpListener;
+use std::{
+    io::{Read, Write},
+    net::TcpListener,
+    process::Stdio,
+};
 
 use crate::harness::{Place, Ran, wait};
 
@@ -95,6 +99,33 @@ fn four_failures_of_connecting_are_four_sentences() {
     assert!(wrong.failed().contains("refused auditor: bad user name or password"), "{wrong:?}");
     let speechless = publish(&format!("mqtt://auditor@{}", service.mqtt));
     assert!(speechless.failed().contains("give it by MOORFALL_PASSWORD or --password-file"), "{speechless:?}");
+}
+
+#[test]
+fn a_password_is_asked_for_without_echo() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("auditor", &[]);
+    // A terminal of its own, made by a program of Debian's essential packages.
+    let program = env!("CARGO_BIN_EXE_moorfall");
+    let typed = format!("{program} publish {TARGET} 90 --remote mqtt://auditor@{}", service.mqtt);
+    let mut command = std::process::Command::new("script");
+    command.args(["-qec", &typed, "/dev/null"]).env_remove("MOORFALL_PASSWORD");
+    let mut terminal = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let mut screen = terminal.stdout.take().unwrap();
+    let mut shown = Vec::new();
+    let mut byte = [0];
+    while !shown.ends_with(b"Password of auditor: ") {
+        assert_eq!(screen.read(&mut byte).unwrap(), 1, "{}", String::from_utf8_lossy(&shown));
+        shown.push(byte[0]);
+    }
+    let mut keyboard = terminal.stdin.take().unwrap();
+    keyboard.write_all(b"rotidua\n").unwrap();
+    screen.read_to_end(&mut shown).unwrap();
+    let shown = String::from_utf8(shown).unwrap();
+    assert!(shown.contains("rule `auditor-never-writes` denies it"), "the password was taken: {shown}");
+    assert!(!shown.contains("rotidua"), "and not shown: {shown}");
+    assert_eq!(terminal.wait().unwrap().code(), Some(1));
 }
 
 #[test]

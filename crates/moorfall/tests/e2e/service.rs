@@ -95,6 +95,17 @@ fn an_open_broker_is_for_loopback_alone_and_warns_everywhere() {
 }
 
 #[test]
+fn listening_for_others_without_tls_is_warned_of() {
+    let place = Place::new();
+    let service = place.serve(&["--mqtt", "0.0.0.0:0", "--http", "0.0.0.0:0"]);
+    let warnings =
+        service.run(&["status", "--json", "--data", service.data.to_str().unwrap()]).json()["warnings"].to_string();
+    assert!(warnings.contains("passwords cross the network in the clear"), "{warnings}");
+    assert!(warnings.contains("the secret crosses the network in the clear"), "{warnings}");
+    assert!(service.log().contains("WARN MQTT listens on 0.0.0.0:"), "{}", service.log());
+}
+
+#[test]
 fn a_faulty_blueprint_is_pointed_at_before_anything_starts() {
     let place = Place::new();
     let file = place.write("river.toml", "name = \"harrowmere\"\n\n[[rules]]\nname = \"a\"\nwho = \"everybody\"\n");

@@ -25,7 +25,7 @@ use utoipa::{
 use utoipa_axum::{router::OpenApiRouter, routes};
 
 pub use self::live::LiveReading;
-pub(crate) use self::status::OPEN_WARNING;
+pub(crate) use self::status::{OPEN_WARNING, exposed};
 use crate::broker::Broker;
 
 /// The largest body of a request, bytes.

@@ -69,8 +69,24 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
     if broker.blueprint.name.is_empty() && !broker.open {
         warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
     }
+    warnings.extend(exposed(broker));
     if !database.healthy {
         warnings.push(format!("The database is away: {}. Samples wait in memory.", database.trouble));
+    }
+    warnings
+}
+
+/// What crosses the network unprotected because of where the service listens.
+pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
+    let addresses = broker.addresses();
+    let mut warnings = Vec::new();
+    if !addresses.mqtt.ip().is_loopback() {
+        warnings
+            .push(format!("MQTT listens on {} without TLS: passwords cross the network in the clear.", addresses.mqtt));
+    }
+    if !addresses.http.ip().is_loopback() {
+        let words = "the console and the API listen without TLS: the secret crosses the network in the clear.";
+        warnings.push(format!("On {} {words}", addresses.http));
     }
     warnings
 }
