@@ -40,7 +40,8 @@ api: ## Write down the API that the service serves, and the console's types for 
 	cd console && npm run -s api
 
 fuzz: ## Feed decode or session (TARGET) with bytes for a minute (needs cargo-fuzz)
-	RUSTC_BOOTSTRAP=1 cargo fuzz run $(or $(TARGET),decode) -- -max_total_time=$(or $(SECONDS),60) -max_len=4096
+	@mkdir -p fuzz/corpus/$(or $(TARGET),decode)
+	RUSTC_BOOTSTRAP=1 cargo fuzz run $(or $(TARGET),decode) fuzz/corpus/$(or $(TARGET),decode) fuzz/seeds -- -max_total_time=$(or $(SECONDS),60) -max_len=4096
 
 clean: ## Remove everything that was built
 	rm -rf target fuzz/target console/dist console/node_modules

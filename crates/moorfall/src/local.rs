@@ -1,6 +1,6 @@
 //! The service on this machine, for commands that ask it something.
 
-use std::path::PathBuf;
+use std::{path::PathBuf, time::Duration};
 
 use clap::Args;
 use moorfall_service::{DataFolder, RunningService, api_types::Problem, find_running};
@@ -8,6 +8,9 @@ use reqwest::{Method, StatusCode};
 use serde::{Serialize, de::DeserializeOwned};
 
 use crate::output::Failure;
+
+/// How long the service may take to answer.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Which service is meant, when several run on this machine.
 #[derive(Clone, Debug, Args)]
@@ -91,7 +94,7 @@ impl Local {
         if !query.is_empty() {
             url.query_pairs_mut().extend_pairs(query);
         }
-        let mut request = reqwest::Client::new().request(method, url).bearer_auth(&self.secret);
+        let mut request = reqwest::Client::new().request(method, url).bearer_auth(&self.secret).timeout(PATIENCE);
         if let Some(body) = body {
             request = request.json(body);
         }

@@ -14,7 +14,7 @@ pub(crate) struct Arguments {
     #[arg(default_value = "", hide_default_value = true)]
     search: String,
     /// At most so many
-    #[arg(long, value_name = "N", default_value_t = 500)]
+    #[arg(long, value_name = "N", default_value_t = 500, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     limit: u32,
     /// Print JSON
     #[arg(long)]
