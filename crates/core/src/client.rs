@@ -258,8 +258,9 @@ impl ClientSession {
     }
 
     fn answer(&mut self, packet_id: PacketId, expected: Pending, reasons: Vec<ReasonCode>, words: Option<ByteString>) {
-        // An answer to nothing is ignored: it can't harm.
-        if self.in_flight.remove(packet_id) == Some(expected) {
+        // An answer to nothing, or to another kind of request, is ignored: it can't harm.
+        if self.in_flight.get(packet_id) == Some(&expected) {
+            self.in_flight.remove(packet_id);
             self.events.push_back(Event::Answered { packet_id, reasons, words });
         }
     }

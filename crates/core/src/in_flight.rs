@@ -43,6 +43,11 @@ impl<T> InFlight<T> {
         Some(id)
     }
 
+    /// What waits under the identifier.
+    pub(crate) fn get(&self, id: PacketId) -> Option<&T> {
+        self.waiting.get(&id)
+    }
+
     /// Frees the identifier; `None` if it was not in use.
     pub(crate) fn remove(&mut self, id: PacketId) -> Option<T> {
         self.waiting.remove(&id)

@@ -1,6 +1,7 @@
 //! What all tasks of the service share.
 
 use std::{
+    collections::VecDeque,
     net::SocketAddr,
     path::{Path, PathBuf},
     sync::{
@@ -16,7 +17,7 @@ use moorfall_core::{
     measure::History,
     router::{Route, Router},
 };
-use moorfall_store::Store;
+use moorfall_store::{Resolution, Sample, Store};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::broadcast;
@@ -56,6 +57,8 @@ pub(crate) struct Broker {
     pub(crate) store: Store,
     pub(crate) counters: Counters,
     pub(crate) history: Mutex<History>,
+    /// Samples of the last while, written to the database or not.
+    pub(crate) recent: Mutex<VecDeque<(Resolution, Sample)>>,
     pub(crate) live: broadcast::Sender<LiveReading>,
     /// Why the database did not answer the last time, if it did not.
     pub(crate) database_trouble: Mutex<Option<String>>,
@@ -99,6 +102,7 @@ impl Broker {
             store,
             counters: Counters::default(),
             history: Mutex::new(History::new(HISTORY)),
+            recent: Mutex::default(),
             live: broadcast::channel(16).0,
             database_trouble: Mutex::new(None),
             stopping: CancellationToken::new(),

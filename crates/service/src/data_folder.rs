@@ -128,3 +128,46 @@ pub fn random_text(length: usize) -> String {
     rand::rng().fill_bytes(&mut bytes);
     bytes.iter().map(|byte| char::from(LETTERS[usize::from(byte & 31)])).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn mode(path: &Path) -> u32 {
+        std::fs::metadata(path).unwrap().permissions().mode() & 0o777
+    }
+
+    #[test]
+    fn the_secret_is_made_once_and_is_the_owner_s_alone() {
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("new/data");
+        let first = DataFolder::open(&path).unwrap();
+        let secret = first.secret().to_owned();
+        assert_eq!((secret.len(), mode(&path.join(DataFolder::SECRET)), mode(&path)), (26, 0o600, 0o711));
+        drop(first);
+        // Rights that somebody widened are narrowed again.
+        std::fs::set_permissions(path.join(DataFolder::SECRET), PermissionsExt::from_mode(0o644)).unwrap();
+        assert_eq!(DataFolder::open(&path).unwrap().secret(), secret);
+        assert_eq!(mode(&path.join(DataFolder::SECRET)), 0o600);
+        assert_eq!(DataFolder::read_secret(&path).unwrap(), secret);
+    }
+
+    #[test]
+    fn a_folder_is_in_use_as_long_as_it_is_open() {
+        let place = tempfile::tempdir().unwrap();
+        assert!(!DataFolder::is_in_use(place.path()));
+        let open = DataFolder::open(place.path()).unwrap();
+        assert!(DataFolder::is_in_use(place.path()));
+        assert!(matches!(DataFolder::open(place.path()), Err(DataFolderError::InUse { .. })));
+        drop(open);
+        assert!(!DataFolder::is_in_use(place.path()));
+    }
+
+    #[test]
+    fn a_damaged_secret_is_said() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::write(place.path().join(DataFolder::SECRET), "short\n").unwrap();
+        let error = DataFolder::open(place.path()).unwrap_err().to_string();
+        assert!(error.contains("remove the file and start again"), "{error}");
+    }
+}

@@ -24,6 +24,9 @@ pub(crate) const HISTORY: Duration = Duration::from_secs(300);
 /// The moving average that is shown as the rate.
 pub(crate) const AVERAGE: Duration = Duration::from_secs(10);
 
+/// Samples that stay in memory for the chart, half an hour's worth: the newest are not written yet.
+const RECENT: usize = 1_800;
+
 /// An open broker is warned of once in so many seconds.
 const WARN_EVERY: u64 = 600;
 
@@ -65,8 +68,10 @@ impl Reading {
     /// What was carried since `earlier`.
     fn since(&self, earlier: &Self, sessions: usize) -> Sample {
         let count = |from: u64, to: u64| i64::try_from(to.saturating_sub(from)).unwrap_or(i64::MAX);
+        // As precise as the database, so that a sample is the same there and in memory.
+        let at = OffsetDateTime::now_utc();
         Sample {
-            at: OffsetDateTime::now_utc(),
+            at: at.replace_microsecond(at.microsecond()).unwrap_or(at),
             span_seconds: (self.at - earlier.at).as_secs_f64().max(1e-6),
             sessions: i64::try_from(sessions).unwrap_or(i64::MAX),
             messages_in: count(earlier.totals.messages_in, self.totals.messages_in),
@@ -105,7 +110,7 @@ impl Sampler {
         // Nobody may be looking on.
         let _ = broker.live.send(LiveReading::new(sample.at, sessions, rates, averages, now.totals));
         self.last = now;
-        self.keep(Resolution::Second, sample);
+        self.keep(broker, Resolution::Second, sample);
         if now.at - self.minute.at >= Duration::from_secs(60) {
             self.finish_minute(broker);
         }
@@ -115,12 +120,19 @@ impl Sampler {
         if self.last.at > self.minute.at {
             let sample = self.last.since(&self.minute, broker.registry.count());
             self.minute = self.last;
-            self.keep(Resolution::Minute, sample);
+            self.keep(broker, Resolution::Minute, sample);
         }
     }
 
     /// Sampling never waits for the database.
-    fn keep(&mut self, resolution: Resolution, sample: Sample) {
+    fn keep(&mut self, broker: &Broker, resolution: Resolution, sample: Sample) {
+        {
+            let mut recent = broker.recent.lock();
+            recent.push_back((resolution, sample.clone()));
+            if recent.len() > RECENT {
+                recent.pop_front();
+            }
+        }
         if self.samples.try_send((resolution, sample)).is_err() {
             self.lost += 1;
         } else if self.lost > 0 {

@@ -2,6 +2,8 @@
 
 use std::{os::unix::fs::PermissionsExt, time::Duration};
 
+use time::{OffsetDateTime, format_description::well_known::Rfc3339};
+
 use crate::harness::{Leftover, Place, database_pid, wait};
 
 #[test]
@@ -140,10 +142,9 @@ fn after_a_crash_the_next_start_recovers_with_everything_that_was_kept() {
     let place = Place::new();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);
-    wait("samples are kept", || {
-        let rows = throughput_points(&service);
-        (rows > 2).then_some(())
-    });
+    // Samples are written five at a time, so of six at least five are kept.
+    wait("samples are taken", || (throughput_points(&service).len() >= 6).then_some(()));
+    let crashed_at = OffsetDateTime::now_utc();
     service.crash();
     let left = Leftover(database_pid(&place.data()));
     assert!(left.0.is_some(), "the database outlives a killed service");
@@ -152,18 +153,22 @@ fn after_a_crash_the_next_start_recovers_with_everything_that_was_kept() {
     assert!(service.log().contains("took over the database cluster"), "{}", service.log());
     let identities = service.run(&["identities", "list", "--json"]).json();
     assert_eq!(identities[0]["name"], "auditor");
-    assert!(throughput_points(&service) > 2, "the chart's past survives");
+    let past = throughput_points(&service).into_iter().filter(|at| *at < crashed_at).count();
+    assert!(past >= 5, "the chart's past survives");
     service.terminate();
     assert_eq!(database_pid(&place.data()), None, "what was taken over is stopped with the service");
 }
 
-fn throughput_points(service: &crate::harness::Service<'_>) -> usize {
+/// The times of all points of the last hour.
+fn throughput_points(service: &crate::harness::Service<'_>) -> Vec<OffsetDateTime> {
     let url = format!("{}/api/v1/throughput?minutes=60", service.http);
     let secret = service.secret();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     runtime.block_on(async {
         let answer = reqwest::Client::new().get(url).bearer_auth(secret).send().await.unwrap();
-        answer.json::<serde_json::Value>().await.unwrap()["points"].as_array().unwrap().len()
+        let past: serde_json::Value = answer.json().await.unwrap();
+        let points = past["points"].as_array().unwrap().iter();
+        points.map(|point| OffsetDateTime::parse(point["at"].as_str().unwrap(), &Rfc3339).unwrap()).collect()
     })
 }
 
@@ -213,6 +218,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
         place.program(&["publish", "harrowmere/gorge/kettle-weir/gate/target", "40", "--as", "duty-desk"]);
     let ran = crate::harness::Ran::from(command.env("MOORFALL_PASSWORD", "ksed-ytud").output().unwrap());
     assert!(ran.ok().contains("acknowledged"), "signing in and publishing go on: {ran:?}");
+    wait("the chart is drawn from memory", || (!throughput_points(&service).is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
     assert!(words.failed().contains("nothing was changed; try again"), "{words:?}");
     let (took, _) = service.terminate();

@@ -43,7 +43,6 @@ fn default_minutes() -> i64 {
     (status = 200, body = Throughput),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn throughput(
     State(broker): State<Arc<Broker>>,
@@ -55,11 +54,21 @@ pub(crate) async fn throughput(
     }
     let resolution = if span.minutes <= FINE { Resolution::Second } else { Resolution::Minute };
     let since = OffsetDateTime::now_utc() - Duration::minutes(span.minutes);
-    let samples = broker.store.samples(resolution, since).await;
-    let samples = samples.map_err(|error| {
-        let detail = format!("{error}; try again when the status shows the database healthy");
-        Problem::new(StatusCode::SERVICE_UNAVAILABLE, "database away", detail)
-    })?;
+    let mut samples = match broker.store.samples(resolution, since).await {
+        Ok(samples) => samples,
+        // What is in memory is better than nothing; the status says that the database is away.
+        Err(error) => {
+            tracing::debug!(%error, "throughput is answered from memory alone");
+            Vec::new()
+        }
+    };
+    // The newest samples are not written yet.
+    let newest = samples.last().map_or(since, |sample| sample.at);
+    let recent = broker.recent.lock();
+    samples.extend(
+        recent.iter().filter(|(kind, _)| *kind == resolution).map(|(_, s)| s).filter(|s| s.at > newest).cloned(),
+    );
+    drop(recent);
     Ok(Json(Throughput {
         resolution_seconds: resolution as u32,
         points: samples.iter().map(ThroughputPoint::from).collect(),

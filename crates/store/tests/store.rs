@@ -1,0 +1,110 @@
+//! The records against a real PostgreSQL, in a private cluster of the test's own.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
+
+use moorfall_core::AttributeValue;
+use moorfall_store::{PrivateCluster, Resolution, Sample, Store};
+use tempfile::TempDir;
+use time::{Duration, OffsetDateTime};
+
+fn place() -> TempDir {
+    // PostgreSQL may run as another user, who must be able to pass through.
+    tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap()
+}
+
+fn server(data: &Path) -> Option<String> {
+    let file = std::fs::read_to_string(data.join("database/postmaster.pid")).ok()?;
+    file.lines().next().map(str::to_owned)
+}
+
+fn sample(at: OffsetDateTime, messages_in: i64) -> Sample {
+    Sample { at, span_seconds: 1.0, sessions: 3, messages_in, messages_out: 2, bytes_in: 100, bytes_out: 200 }
+}
+
+/// Microseconds are what PostgreSQL keeps.
+fn now() -> OffsetDateTime {
+    let now = OffsetDateTime::now_utc();
+    now.replace_microsecond(now.microsecond()).unwrap()
+}
+
+#[tokio::test]
+async fn a_cluster_is_made_taken_over_and_stopped() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let first = server(place.path()).unwrap();
+    // As after a crash of the service: the handle is gone, the server is not.
+    drop(cluster);
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    assert_eq!(server(place.path()).unwrap(), first, "the running server is taken over");
+    Store::open_private(&cluster).await.unwrap().ping().await.unwrap();
+    cluster.stop().await;
+    assert_eq!(server(place.path()), None);
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    assert_ne!(server(place.path()).unwrap(), first);
+    cluster.stop().await;
+}
+
+#[tokio::test]
+async fn half_a_cluster_is_thrown_away_and_a_planted_socket_folder_refused() {
+    let place = place();
+    // What is left when the first start was killed in the middle.
+    std::fs::create_dir(place.path().join("database.new")).unwrap();
+    std::fs::write(place.path().join("database.new/half"), "").unwrap();
+    PrivateCluster::start(place.path()).await.unwrap().stop().await;
+    assert!(place.path().join("database/PG_VERSION").exists() && !place.path().join("database.new").exists());
+
+    std::os::unix::fs::symlink("/tmp", place.path().join("socket")).unwrap();
+    let error = PrivateCluster::start(place.path()).await.unwrap_err().to_string();
+    assert!(error.contains("socket can't be written") && error.contains("belongs to somebody else"), "{error}");
+    assert_eq!(server(place.path()), None);
+}
+
+#[tokio::test]
+async fn records_come_back_as_they_were_written() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let store = Store::open_private(&cluster).await.unwrap();
+
+    let attributes: BTreeMap<String, AttributeValue> = [
+        ("reach".to_owned(), AttributeValue::Text("gorge".into())),
+        ("sensors".to_owned(), AttributeValue::Number(2.0)),
+        ("gate".to_owned(), AttributeValue::Truth(true)),
+    ]
+    .into();
+    store.put_identity("kettle-weir", &attributes, Some("hash"), true, "a weir").await.unwrap();
+    let changed = store.put_identity("kettle-weir", &BTreeMap::new(), None, false, "").await.unwrap();
+    assert_eq!(changed.password_hash.as_deref(), Some("hash"), "an unsaid password stays");
+    assert!(!format!("{changed:?}").contains("hash"), "and is not shown");
+    store.put_identity("barrier", &attributes, None, true, "").await.unwrap();
+    let all = store.identities().await.unwrap();
+    let names: Vec<&str> = all.iter().map(|identity| identity.name.as_str()).collect();
+    assert_eq!((names, all[0].attributes.0.clone()), (vec!["barrier", "kettle-weir"], attributes));
+    assert!(store.remove_identity("barrier").await.unwrap() && !store.remove_identity("barrier").await.unwrap());
+
+    let (old, recent) = (now() - Duration::days(3), now());
+    let samples = [sample(old, 1), sample(recent, 2)];
+    store.add_samples(Resolution::Second, &samples).await.unwrap();
+    store.add_samples(Resolution::Second, &[sample(recent, 99)]).await.unwrap();
+    store.add_samples(Resolution::Minute, &samples).await.unwrap();
+    assert_eq!(store.samples(Resolution::Second, old).await.unwrap(), samples, "the first sample of a time stands");
+    assert_eq!(store.samples(Resolution::Second, recent).await.unwrap(), samples[1..]);
+    assert_eq!(store.forget_old_samples().await.unwrap(), 1);
+    assert_eq!(store.samples(Resolution::Second, old).await.unwrap(), samples[1..]);
+    assert_eq!(store.samples(Resolution::Minute, old).await.unwrap(), samples, "minutes are kept for good");
+
+    store.add_console_session("token", Duration::hours(1)).await.unwrap();
+    store.add_console_session("ended", Duration::seconds(-1)).await.unwrap();
+    assert!(store.has_console_session("token").await.unwrap());
+    assert!(!store.has_console_session("ended").await.unwrap() && !store.has_console_session("other").await.unwrap());
+    store.remove_console_session("token").await.unwrap();
+    assert!(!store.has_console_session("token").await.unwrap());
+
+    // Opening again finds the tables as they are.
+    store.close().await;
+    let again = Store::open_private(&cluster).await.unwrap();
+    assert_eq!(again.identities().await.unwrap().len(), 1);
+    again.close().await;
+    cluster.stop().await;
+}
