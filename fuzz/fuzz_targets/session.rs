@@ -32,7 +32,7 @@ fuzz_target!(|bytes: &[u8]| {
         while let Some(action) = session.poll_action() {
             match action {
                 Action::Authenticate(_) => session.handle_verdict(now, Verdict::Known(Access::unrestricted("fuzz"))),
-                Action::Admit(_) => session.handle_admitted(now),
+                Action::Admit { .. } => session.handle_admitted(now),
                 Action::Route { message, packet_id } => {
                     let qos = message.qos.min(QoS::AtLeastOnce);
                     if session.can_deliver(qos) {

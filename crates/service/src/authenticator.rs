@@ -18,6 +18,9 @@ pub const ADMINISTRATOR: &str = "administrator";
 /// The name shown for clients without identity on an open broker.
 const ANONYMOUS: &str = "anonymous";
 
+/// Names that no identity can have.
+pub(crate) const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
+
 /// How long a check may wait for its turn.
 const PATIENCE: Duration = Duration::from_secs(8);
 
@@ -37,6 +40,11 @@ impl std::fmt::Debug for Authenticator {
 impl Authenticator {
     pub(crate) fn new(secret: &str, open: bool) -> Self {
         Self { secret: digest(secret.as_bytes()), open }
+    }
+
+    /// Whether clients without identity may do everything.
+    pub(crate) fn is_open(&self) -> bool {
+        self.open
     }
 
     /// Whether this is the administrator's secret. Digests are compared, so the time taken tells nothing of the secret.

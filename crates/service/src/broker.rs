@@ -3,9 +3,9 @@
 use std::{
     collections::VecDeque,
     net::SocketAddr,
-    path::{Path, PathBuf},
+    path::PathBuf,
     sync::{
-        Arc, OnceLock,
+        Arc,
         atomic::{AtomicU64, AtomicUsize, Ordering},
     },
 };
@@ -29,13 +29,14 @@ use crate::{
     clock::Clock,
     counters::{Batch, Counters},
     directory::{Directory, DirectoryError, IdentityDraft, IdentityView},
+    private_database::PrivateDatabase,
     registry::Registry,
     sampler::HISTORY,
     session_record::SessionRecord,
 };
 
-/// Where the service is, once it listens.
-#[derive(Debug)]
+/// Where the service is.
+#[derive(Clone, Debug)]
 pub(crate) struct Addresses {
     pub(crate) mqtt: SocketAddr,
     pub(crate) http: SocketAddr,
@@ -55,6 +56,8 @@ pub(crate) struct Broker {
     pub(crate) authenticator: Authenticator,
     pub(crate) directory: Directory,
     pub(crate) store: Store,
+    /// Absent when another server keeps the records.
+    pub(crate) private_database: Option<Arc<PrivateDatabase>>,
     pub(crate) counters: Counters,
     pub(crate) history: Mutex<History>,
     /// Samples of the last while, written to the database or not.
@@ -64,7 +67,7 @@ pub(crate) struct Broker {
     pub(crate) database_trouble: Mutex<Option<String>>,
     pub(crate) stopping: CancellationToken,
     pub(crate) open: bool,
-    addresses: OnceLock<Addresses>,
+    pub(crate) addresses: Addresses,
     connections: AtomicUsize,
     next_key: AtomicU64,
 }
@@ -85,8 +88,9 @@ impl Broker {
         blueprint: Blueprint,
         directory: Directory,
         store: Store,
-        secret: &str,
-        open: bool,
+        private_database: Option<Arc<PrivateDatabase>>,
+        authenticator: Authenticator,
+        addresses: Addresses,
     ) -> Self {
         let blueprint = Arc::new(blueprint);
         Self {
@@ -97,28 +101,21 @@ impl Broker {
             registry: Registry::default(),
             policy: Policy::new(Arc::clone(&blueprint)),
             blueprint,
-            authenticator: Authenticator::new(secret, open),
+            open: authenticator.is_open(),
+            authenticator,
             directory,
             store,
+            private_database,
             counters: Counters::default(),
             history: Mutex::new(History::new(HISTORY)),
             recent: Mutex::default(),
             live: broadcast::channel(16).0,
             database_trouble: Mutex::new(None),
             stopping: CancellationToken::new(),
-            open,
-            addresses: OnceLock::new(),
+            addresses,
             connections: AtomicUsize::new(0),
             next_key: AtomicU64::new(1),
         }
-    }
-
-    pub(crate) fn note_addresses(&self, mqtt: SocketAddr, http: SocketAddr, data: &Path) {
-        let _set_once = self.addresses.set(Addresses { mqtt, http, data: data.to_owned() });
-    }
-
-    pub(crate) fn addresses(&self) -> &Addresses {
-        self.addresses.get().expect("noted before any task starts")
     }
 
     pub(crate) fn next_key(&self) -> SessionKey {

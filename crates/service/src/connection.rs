@@ -55,7 +55,6 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: TcpStream, address: S
         address,
         record: None,
         user_name: String::new(),
-        identity: None,
         routes: RouteCache::default(),
         pending: VecDeque::new(),
         batch: Batch::default(),
@@ -73,8 +72,6 @@ struct Connection {
     record: Option<Arc<SessionRecord>>,
     /// The user name that the client gave; empty if none.
     user_name: String,
-    /// Who it is, between the verdict and the record.
-    identity: Option<(Arc<str>, String)>,
     routes: RouteCache<Arc<SessionRecord>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
     pending: VecDeque<Delivery>,
@@ -217,18 +214,15 @@ impl Connection {
                         verdict = check => verdict,
                         () = broker.stopping.cancelled() => return,
                     };
-                    if let moorfall_core::session::Verdict::Known(access) = &verdict {
-                        self.identity = Some((Arc::clone(access.name()), credentials.client_id.to_string()));
-                    }
                     self.session.handle_verdict(self.broker.clock.now(), verdict);
                 }
-                Action::Admit(_) => self.admit().await,
+                Action::Admit { client_id, identity } => self.admit(client_id.to_string(), identity).await,
                 Action::Route { message, packet_id } => self.route(&message, packet_id),
                 Action::Subscribe { filter, options, send_retained } => {
                     self.subscribe(&filter, options, send_retained);
                 }
                 Action::Unsubscribe(filter) => {
-                    self.broker.router.unsubscribe(self.session_key(), [&filter]);
+                    self.broker.router.unsubscribe(self.session.key(), [&filter]);
                     self.count_subscriptions();
                 }
                 Action::Refused(words) => {
@@ -243,12 +237,7 @@ impl Connection {
         }
     }
 
-    fn session_key(&self) -> moorfall_core::SessionKey {
-        self.record.as_ref().expect("only a client that was let in subscribes").key
-    }
-
-    async fn admit(&mut self) {
-        let (identity, client_id) = self.identity.take().expect("the verdict came before");
+    async fn admit(&mut self, client_id: String, identity: Arc<str>) {
         let record = Arc::new(SessionRecord::new(
             self.session.key(),
             client_id,
@@ -258,6 +247,13 @@ impl Connection {
             &self.broker.limits,
         ));
         match self.broker.registry.admit(&record).await {
+            // Between the check and this moment the identity may have been removed or disabled; from now on such a
+            // change finds the session in the registry.
+            Ok(()) if !self.broker.directory.may_connect(&record.identity) => {
+                self.broker.registry.remove(&record);
+                let words = format!("the identity {} may no longer connect", record.identity);
+                self.session.handle_not_admitted(ReasonCode::NotAuthorized, words);
+            }
             Ok(()) => {
                 tracing::info!(client = record.client_id, identity = %record.identity, address = %self.address,
                     version = %record.version, "connected");

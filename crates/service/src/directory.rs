@@ -15,7 +15,7 @@ use time::OffsetDateTime;
 use tokio::sync::{Mutex, Semaphore};
 use utoipa::ToSchema;
 
-use crate::authenticator::ADMINISTRATOR;
+use crate::authenticator::BUILT_IN;
 
 /// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
 const PASSWORD_LENGTH: usize = 1_024;
@@ -158,6 +158,11 @@ impl Directory {
         self.known.read().get(name).map(|record| (&**record).into())
     }
 
+    /// Whether someone of this name may be connected now. The built-in names always may.
+    pub(crate) fn may_connect(&self, name: &str) -> bool {
+        BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
+    }
+
     /// Makes or replaces an identity; also gives whether something changed that live sessions rest on.
     pub(crate) async fn put(&self, name: &str, draft: IdentityDraft) -> Result<(IdentityView, bool), DirectoryError> {
         check_name(name)?;
@@ -219,8 +224,8 @@ fn check_name(name: &str) -> Result<(), DirectoryError> {
         "it is empty"
     } else if name.len() > 128 {
         "it has more than 128 bytes"
-    } else if name == ADMINISTRATOR {
-        "that is the built-in administrator"
+    } else if BUILT_IN.contains(&name) {
+        "that is a built-in name"
     } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
         "names stand in topic levels, so / + # and control characters can't be part of one"
     } else {

@@ -12,6 +12,7 @@ mod counters;
 mod data_folder;
 mod directory;
 mod listener;
+mod private_database;
 mod registry;
 mod running;
 mod sample_writer;
@@ -22,7 +23,7 @@ mod settings;
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 
 use moorfall_core::{Limits, blueprint::Blueprint};
-use moorfall_store::{ClusterError, PrivateCluster, Store, StoreError};
+use moorfall_store::{ClusterError, Store, StoreError};
 use tokio::{net::TcpListener, sync::mpsc, time::timeout};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
@@ -33,7 +34,12 @@ pub use directory::{DirectoryError, IdentityDraft};
 pub use running::{RunningService, find_running};
 pub use settings::{BlueprintSource, Settings};
 
-use crate::{broker::Broker, directory::Directory};
+use crate::{
+    authenticator::Authenticator,
+    broker::{Addresses, Broker},
+    directory::Directory,
+    private_database::PrivateDatabase,
+};
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
@@ -92,9 +98,6 @@ pub enum StartError {
 #[derive(Debug)]
 pub struct Service {
     broker: Arc<Broker>,
-    cluster: Option<PrivateCluster>,
-    mqtt: SocketAddr,
-    http: SocketAddr,
     /// Held as long as the service runs, so that no second one uses the folder.
     folder: DataFolder,
     /// Ends the HTTP server, after the connections.
@@ -113,22 +116,18 @@ impl Service {
         let folder = DataFolder::open(&settings.data)?;
         let mqtt = bind("MQTT", settings.mqtt, "--mqtt").await?;
         let http = bind("the console", settings.http, "--http").await?;
-        let cluster = match &settings.database {
+        let database = match &settings.database {
             Some(_) => None,
             None => {
                 tell("starting PostgreSQL");
-                Some(PrivateCluster::start(folder.path()).await?)
+                Some(Arc::new(PrivateDatabase::start(folder.path()).await?))
             }
         };
-        match Self::serve(settings, blueprint, folder, mqtt, http, cluster.as_ref()).await {
-            Ok(service) => Ok(Self { cluster, ..service }),
-            Err(error) => {
-                if let Some(cluster) = cluster {
-                    cluster.stop().await;
-                }
-                Err(error)
-            }
+        let served = Self::serve(settings, blueprint, folder, mqtt, http, database.clone()).await;
+        if let (Err(_), Some(database)) = (&served, database) {
+            database.stop().await;
         }
+        served
     }
 
     async fn serve(
@@ -137,18 +136,22 @@ impl Service {
         folder: DataFolder,
         mqtt: TcpListener,
         http: TcpListener,
-        cluster: Option<&PrivateCluster>,
+        database: Option<Arc<PrivateDatabase>>,
     ) -> Result<Self, StartError> {
-        let store = match (&settings.database, cluster) {
+        let store = match (&settings.database, &database) {
             (Some(url), _) => Store::open_url(url).await?,
-            (None, Some(cluster)) => Store::open_private(cluster).await?,
-            (None, None) => unreachable!("without a URL a private cluster was started"),
+            (None, Some(database)) => database.open().await?,
+            (None, None) => unreachable!("without a URL a private database was started"),
         };
-        let addresses = (local_address(&mqtt, settings.mqtt), local_address(&http, settings.http));
+        let addresses = Addresses {
+            mqtt: local_address(&mqtt, settings.mqtt),
+            http: local_address(&http, settings.http),
+            data: folder.path().to_owned(),
+        };
         let directory = Directory::load(store.clone()).await?;
-        let broker =
-            Arc::new(Broker::new(Limits::default(), blueprint, directory, store, folder.secret(), settings.open));
-        broker.note_addresses(addresses.0, addresses.1, folder.path());
+        let authenticator = Authenticator::new(folder.secret(), settings.open);
+        let limits = Limits::default();
+        let broker = Arc::new(Broker::new(limits, blueprint, directory, store, database, authenticator, addresses));
         for warning in api::exposed(&broker) {
             tracing::warn!("{warning}");
         }
@@ -160,18 +163,18 @@ impl Service {
         tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));
         tasks.spawn(api::serve(Arc::clone(&broker), http, http_stop.clone()));
         tasks.close();
-        running::announce(folder.path(), addresses.0, addresses.1);
-        Ok(Self { broker, cluster: None, mqtt: addresses.0, http: addresses.1, folder, http_stop, tasks })
+        running::announce(&broker.addresses);
+        Ok(Self { broker, folder, http_stop, tasks })
     }
 
     /// Where MQTT clients connect.
     pub fn mqtt_address(&self) -> SocketAddr {
-        self.mqtt
+        self.broker.addresses.mqtt
     }
 
     /// Where the console and the API are.
     pub fn http_address(&self) -> SocketAddr {
-        self.http
+        self.broker.addresses.http
     }
 
     /// The folder with everything that this service keeps.
@@ -202,8 +205,8 @@ impl Service {
             tracing::debug!("some requests did not end in time and are dropped");
         }
         let _ = timeout(Duration::from_millis(500), self.broker.store.close()).await;
-        if let Some(cluster) = self.cluster {
-            cluster.stop().await;
+        if let Some(database) = &self.broker.private_database {
+            database.stop().await;
         }
         tracing::info!("stopped");
     }

@@ -11,7 +11,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::DataFolder;
+use crate::{DataFolder, broker::Addresses};
 
 /// Where a running service is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -43,10 +43,11 @@ fn inside(data: &Path) -> PathBuf {
 }
 
 /// Leaves the note. Without it commands need to be told the data folder, so a failure is only logged.
-pub(crate) fn announce(data: &Path, mqtt: SocketAddr, http: SocketAddr) {
-    let service = RunningService { data: data.to_owned(), mqtt, http };
+pub(crate) fn announce(addresses: &Addresses) {
+    let Addresses { mqtt, http, data } = addresses.clone();
+    let service = RunningService { data: data.clone(), mqtt, http };
     let text = serde_json::to_string(&service).unwrap_or_default();
-    for path in [Some(inside(data)), file(data)].into_iter().flatten() {
+    for path in [Some(inside(&data)), file(&data)].into_iter().flatten() {
         let written = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(&path, &text));
         if let Err(error) = written {
             tracing::warn!(path = %path.display(), %error, "other commands can't find this service by themselves");

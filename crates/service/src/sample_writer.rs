@@ -36,6 +36,9 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
         }
         while let Err(words) = write(&broker, &mut waiting).await {
             note(&broker, Some(words));
+            if let Some(database) = &broker.private_database {
+                database.revive().await;
+            }
             if broker.stopping.is_cancelled() {
                 return;
             }

@@ -126,6 +126,11 @@ impl PrivateCluster {
         &self.sockets
     }
 
+    /// Whether the server still runs.
+    pub fn is_running(&self) -> bool {
+        running(&self.cluster) == Some(self.pid)
+    }
+
     /// Ends the server and waits until it is gone.
     pub async fn stop(self) {
         self.end_server().await;
@@ -135,13 +140,13 @@ impl PrivateCluster {
 
     async fn end_server(&self) {
         for (signal, patience) in [(Signal::SIGINT, STOP), (Signal::SIGQUIT, Duration::from_secs(1))] {
-            if running(&self.cluster) != Some(self.pid) {
+            if !self.is_running() {
                 return;
             }
             // The process was seen in its folder just now; a failure means that it ended by itself meanwhile.
             let _ = kill(self.pid, signal);
             let mut waited = Duration::ZERO;
-            while running(&self.cluster) == Some(self.pid) && waited < patience {
+            while self.is_running() && waited < patience {
                 sleep(Duration::from_millis(20)).await;
                 waited += Duration::from_millis(20);
             }

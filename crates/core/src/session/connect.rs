@@ -1,6 +1,6 @@
 //! From CONNECT to CONNACK.
 
-use std::{num::NonZeroU32, time::Duration};
+use std::{num::NonZeroU32, sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use bytestring::ByteString;
@@ -68,7 +68,8 @@ impl Session {
             ProtocolVersion::V311 => ConnAckProperties::default(),
             ProtocolVersion::V5 => self.terms(&connect, assigned_id),
         };
-        self.actions.push_back(Action::Admit(connect.client_id.clone()));
+        self.actions
+            .push_back(Action::Admit { client_id: connect.client_id.clone(), identity: Arc::clone(access.name()) });
         let open = Box::new(self.open(now, *connect, access));
         self.phase = Phase::Admitting { open, terms: Box::new(terms) };
     }

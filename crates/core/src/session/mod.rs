@@ -94,8 +94,13 @@ pub enum Action {
     /// Find out who this is; answer with [`Session::handle_verdict`].
     Authenticate(Credentials),
     /// End an earlier connection of this client identifier and wait until it is gone; then
-    /// [`Session::handle_admitted`].
-    Admit(ByteString),
+    /// [`Session::handle_admitted`], or [`Session::handle_not_admitted`] if that can't be.
+    Admit {
+        /// The client identifier.
+        client_id: ByteString,
+        /// Whose client it is.
+        identity: Arc<str>,
+    },
     /// Keep (if it is to be retained) and route this message. If there is a packet identifier answer with
     /// [`Session::handle_routed`].
     Route {

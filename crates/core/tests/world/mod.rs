@@ -332,7 +332,7 @@ impl World {
                 };
                 self.peers[index].session.handle_verdict(self.now, Verdict::Known(access));
             }
-            Action::Admit(client_id) => {
+            Action::Admit { client_id, .. } => {
                 for other in 0..self.peers.len() {
                     if other != index && self.peers[other].client_id == *client_id && self.is_open(other) {
                         self.peers[other].session.end(self.now, ReasonCode::SessionTakenOver, "taken over".into());

@@ -4,7 +4,7 @@ use std::{os::unix::fs::PermissionsExt, time::Duration};
 
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 
-use crate::harness::{Leftover, Place, database_pid, wait};
+use crate::harness::{BLUEPRINT, Leftover, Place, database_pid, wait};
 
 #[test]
 fn it_starts_with_a_data_folder_alone_and_stops_in_order() {
@@ -207,20 +207,41 @@ fn a_database_address_that_is_none_is_told_without_showing_it() {
 #[test]
 fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     let place = Place::new();
-    let service = place.serve_catchment();
+    let host = place.serve(&[]);
+    let socket = host.data.join("socket");
+    host.crash();
+    let database = database_pid(&place.data()).unwrap();
+    let url = format!("postgresql:///moorfall?user=moorfall&host={}", socket.display());
+    let (other, blueprint) = (place.path().join("other"), place.write("blueprint.toml", BLUEPRINT));
+    let (other, blueprint) = (other.to_str().unwrap(), blueprint.to_str().unwrap());
+    let service = place.serve(&["--data", other, "--database", &url, "--blueprint", blueprint]);
     service.identity("duty-desk", &[]);
-    let database = database_pid(&service.data).unwrap();
     nix::sys::signal::kill(database, nix::sys::signal::Signal::SIGQUIT).unwrap();
     let status = service.wait_for("the trouble is seen", |status| status["database"]["healthy"] == false);
     let warnings = status["warnings"].to_string();
     assert!(warnings.contains("The database is away"), "{status}");
-    let mut command =
-        place.program(&["publish", "harrowmere/gorge/kettle-weir/gate/target", "40", "--as", "duty-desk"]);
-    let ran = crate::harness::Ran::from(command.env("MOORFALL_PASSWORD", "ksed-ytud").output().unwrap());
+    let file = place.write("password", "ksed-ytud");
+    let target = "harrowmere/gorge/kettle-weir/gate/target";
+    let ran = service.run(&["publish", target, "40", "--as", "duty-desk", "--password-file", file.to_str().unwrap()]);
     assert!(ran.ok().contains("acknowledged"), "signing in and publishing go on: {ran:?}");
     wait("the chart is drawn from memory", || (!throughput_points(&service).is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
     assert!(words.failed().contains("nothing was changed; try again"), "{words:?}");
     let (took, _) = service.terminate();
     assert!(took < Duration::from_secs(5), "{took:?}");
+}
+
+#[test]
+fn a_private_database_that_dies_is_started_again() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let first = database_pid(&service.data).unwrap();
+    nix::sys::signal::kill(first, nix::sys::signal::Signal::SIGQUIT).unwrap();
+    wait("another server runs", || database_pid(&service.data).filter(|pid| *pid != first));
+    service.wait_for("it is healthy again", |status| status["database"]["healthy"] == true);
+    service.identity("auditor", &[]);
+    assert!(service.log().contains("had ended and was started again"), "{}", service.log());
+    let (took, _) = service.terminate();
+    assert!(took < Duration::from_secs(5), "{took:?}");
+    assert_eq!(database_pid(&place.data()), None);
 }

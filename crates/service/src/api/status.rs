@@ -24,7 +24,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
     let database = health(&broker).await;
     let totals = broker.counters.read();
-    let addresses = broker.addresses();
+    let addresses = &broker.addresses;
     let (retained, retained_bytes) = broker.router.retained_size();
     let uptime = OffsetDateTime::now_utc() - broker.started_at;
     Json(Status {
@@ -78,7 +78,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
 
 /// What crosses the network unprotected because of where the service listens.
 pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
-    let addresses = broker.addresses();
+    let addresses = &broker.addresses;
     let mut warnings = Vec::new();
     if !addresses.mqtt.ip().is_loopback() {
         warnings
