@@ -13,7 +13,7 @@ demo: ## Build everything and run the Harrowmere catchment
 	@exec target/release/moorfall demo $(DEMO)
 
 build: console/dist/index.html ## Build the program with its console
-	cargo build --release --bin moorfall
+	cargo build --release --bin moorfall $(CARGO_FLAGS)
 
 test: ## Check and test everything, from a clean clone
 	@scripts/install-packages postgresql chromium chromium-driver
