@@ -15,7 +15,7 @@ use moorfall_core::{
     router::RouteCache,
     session::{Action, Routed, Session},
 };
-use moorfall_wire::{Frame, Packet, PacketId, ReasonCode, SubscriptionOptions, TopicFilter};
+use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, SubscriptionOptions, TopicFilter};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::{TcpStream, tcp::ReadHalf},
@@ -57,6 +57,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: TcpStream, address: S
         user_name: String::new(),
         routes: RouteCache::default(),
         pending: VecDeque::new(),
+        retained_due: VecDeque::new(),
         batch: Batch::default(),
         farewell: None,
     };
@@ -75,6 +76,10 @@ struct Connection {
     routes: RouteCache<Arc<SessionRecord>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
     pending: VecDeque<Delivery>,
+    /// Filters whose retained messages are still to be looked up, with the granted QoS. One is looked up when all
+    /// before it is sent, and none stands here twice, so that a client can't make the broker hold more than the
+    /// retained messages of one filter.
+    retained_due: VecDeque<(TopicFilter, QoS)>,
     /// Counted and not passed on yet.
     batch: Batch,
     /// Why the session ended, once it has.
@@ -182,10 +187,10 @@ impl Connection {
     async fn deliver(&mut self) {
         let Some(record) = self.record.clone() else { return };
         while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
-            if self.pending.is_empty() {
-                record.take(DELIVERIES, &mut self.pending);
+            if self.pending.is_empty() && !self.refill(&record) {
+                break;
             }
-            let Some(delivery) = self.pending.pop_front() else { break };
+            let Some(delivery) = self.pending.pop_front() else { continue };
             if !self.session.can_deliver(delivery.qos) {
                 self.pending.push_front(delivery);
                 break;
@@ -200,6 +205,25 @@ impl Connection {
             }
         }
         self.act().await;
+    }
+
+    /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
+    /// Gives whether there may be more.
+    fn refill(&mut self, record: &SessionRecord) -> bool {
+        if let Some((filter, granted)) = self.retained_due.pop_front() {
+            let retained = self.broker.router.retained(&filter, self.broker.clock.now());
+            self.pending = retained
+                .into_iter()
+                .map(|message| Delivery { qos: message.qos.min(granted), message, retain: true })
+                .collect();
+            return true;
+        }
+        if self.pending.capacity() > 2 * DELIVERIES {
+            // The memory of a long walk is given back.
+            self.pending = VecDeque::new();
+        }
+        record.take(DELIVERIES, &mut self.pending);
+        !self.pending.is_empty()
     }
 
     /// Carries out what the session wants.
@@ -223,6 +247,7 @@ impl Connection {
                 }
                 Action::Unsubscribe(filter) => {
                     self.broker.router.unsubscribe(self.session.key(), [&filter]);
+                    self.retained_due.retain(|(known, _)| *known != filter);
                     self.count_subscriptions();
                 }
                 Action::Refused(words) => {
@@ -285,14 +310,9 @@ impl Connection {
         let record = self.record.clone().expect("only a client that was let in subscribes");
         self.broker.router.subscribe(record.key, filter, options, Arc::clone(&record));
         self.count_subscriptions();
-        if !send_retained {
-            return;
-        }
-        for message in self.broker.router.retained(filter, self.broker.clock.now()) {
-            let qos = message.qos.min(options.qos);
-            if !record.push(Delivery { message, qos, retain: true }) {
-                self.batch.withheld += 1;
-            }
+        if send_retained {
+            self.retained_due.retain(|(known, _)| known != filter);
+            self.retained_due.push_back((filter.clone(), options.qos));
         }
     }
 

@@ -285,6 +285,42 @@ fn a_reader_that_does_not_read_loses_messages_that_are_counted_and_harms_nobody(
 }
 
 #[test]
+fn more_retained_messages_than_the_queue_holds_all_come_in_order_before_what_is_live() {
+    const COUNT: usize = 12_000;
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let limit = service.status()["limits"]["queue_messages"].as_u64().unwrap();
+    assert!(limit < COUNT as u64);
+    let mut sender = Peer::open(service.mqtt, V5, "sender");
+    for number in 0..COUNT {
+        let message = publish(&format!("harrowmere/{number:05}"), vec![b'x'], QoS::AtLeastOnce);
+        sender.send(&Packet::Publish(Publish { retain: true, ..message }));
+        assert!(matches!(sender.receive(), Some(Packet::PubAck(_))));
+    }
+    // At QoS 1 the client's acknowledgements are needed for the walk to go on.
+    let mut reader = Peer::open(service.mqtt, V5, "reader");
+    reader.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    sender.send(&Packet::Publish(publish("harrowmere/live", vec![b'y'], QoS::AtMostOnce)));
+    let mut retained = Vec::new();
+    loop {
+        match reader.receive() {
+            Some(Packet::Publish(message)) if message.retain => {
+                reader.send(&Packet::PubAck(Acknowledgement::success(message.packet_id.unwrap())));
+                retained.push(message.topic.to_string());
+            }
+            Some(Packet::Publish(message)) => {
+                assert_eq!(&*message.topic, "harrowmere/live");
+                break;
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+    let in_order: Vec<String> = (0..COUNT).map(|number| format!("harrowmere/{number:05}")).collect();
+    assert!(retained == in_order, "{} came", retained.len());
+    assert_eq!(service.status()["withheld"], 0);
+}
+
+#[test]
 fn a_silent_client_is_ended_after_one_and_a_half_keep_alives() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
