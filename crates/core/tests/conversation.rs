@@ -244,6 +244,28 @@ fn no_more_is_sent_than_the_client_takes_unacknowledged() {
 }
 
 #[test]
+fn a_message_that_expires_while_it_waits_is_withheld() {
+    let mut world = World::default();
+    let station = world.open(connect("kettle-weir", ProtocolVersion::V5));
+    let mut asked = connect("duty-desk", ProtocolVersion::V5);
+    asked.properties.receive_maximum = std::num::NonZeroU16::new(1);
+    let desk = world.open(asked);
+    world.subscribe(desk, "#", QoS::AtLeastOnce);
+    world.mute(desk);
+    for life in [None, Some(10), Some(60)] {
+        let mut message = publish(LEVEL, b"1.83", QoS::AtLeastOnce);
+        message.properties.message_expiry_interval = life;
+        world.publish(station, message);
+    }
+    world.advance(Duration::from_secs(15));
+    world.unmute(desk);
+    let lives: Vec<_> =
+        messages(&world.events(desk)).iter().map(|message| message.properties.message_expiry_interval).collect();
+    assert_eq!(lives, [None, Some(45)]);
+    assert_eq!(world.withheld(desk), [Withheld::Expired]);
+}
+
+#[test]
 fn what_is_too_large_for_one_client_is_withheld_from_it_alone() {
     let mut world = World::default();
     let mut asked = connect("small", ProtocolVersion::V5);
