@@ -2,22 +2,32 @@
 //!
 //! # The contract
 //!
-//! [`ClientSession::new`] writes CONNECT. Inputs: [`ClientSession::handle_packet`], [`ClientSession::handle_timeout`],
+//! [`ClientSession::new`] writes CONNECT, and so does [`ClientSession::resume`], which goes on with the state of an
+//! earlier connection. Inputs: [`ClientSession::handle_packet`], [`ClientSession::handle_timeout`],
 //! [`ClientSession::handle_connection_lost`], and the wishes [`ClientSession::publish`],
 //! [`ClientSession::subscribe`], [`ClientSession::unsubscribe`], [`ClientSession::disconnect`], which are allowed
 //! once [`Event::Connected`] has come. Outputs: [`ClientSession::poll_event`] until it gives `None`, the bytes of
-//! [`ClientSession::outgoing`], and [`ClientSession::poll_timeout`].
+//! [`ClientSession::outgoing`], and [`ClientSession::poll_timeout`]. [`ClientSession::into_state`] gives what outlives
+//! the connection.
 
-use std::{collections::VecDeque, time::Duration};
+use std::{
+    collections::{HashSet, VecDeque},
+    time::Duration,
+};
 
 use bytestring::ByteString;
+use foldhash::fast::RandomState;
 use moorfall_wire::{
     Acknowledgement, ConnAck, Connect, DecodeError, Disconnect, DisconnectProperties, EncodeError, Packet, PacketId,
     PacketType, ProtocolVersion, Publish, QoS, ReasonCode, Subscribe, SubscribeProperties, Subscription, TopicFilter,
-    Unsubscribe, UnsubscribeProperties,
+    Unsubscribe, UnsubscribeProperties, VariableInt,
 };
 
-use crate::{Outgoing, Time, in_flight::InFlight};
+use crate::{
+    Outgoing, Time,
+    aliases::InboundAliases,
+    in_flight::{InFlight, Quota},
+};
 
 /// How long an answer to PINGREQ may take.
 const PING_ANSWER: Duration = Duration::from_secs(10);
@@ -35,9 +45,9 @@ pub enum Event {
         /// Why, for a person, if the broker said so.
         words: Option<ByteString>,
     },
-    /// A message has arrived; at QoS 1 it is acknowledged.
+    /// A message has arrived; it is acknowledged, and at QoS 2 it comes once.
     Message(Publish),
-    /// A request has been answered, each part of it by a reason code.
+    /// A request has been answered, each part of it by a reason code; a QoS 2 message when its hand-shake is over.
     Answered {
         /// Which request.
         packet_id: PacketId,
@@ -45,6 +55,11 @@ pub enum Event {
         reasons: Vec<ReasonCode>,
         /// Why, for a person, if the broker said so.
         words: Option<ByteString>,
+    },
+    /// The broker does not know the session any more: whether this message arrived is not known.
+    Forgotten {
+        /// Which message.
+        packet_id: PacketId,
     },
     /// The connection is over; nothing follows.
     Closed {
@@ -54,11 +69,32 @@ pub enum Event {
 }
 
 /// What waits for an answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 enum Pending {
-    Publish,
+    /// PUBACK or PUBREC.
+    Publish(Box<Publish>),
+    /// PUBCOMP; what PUBREC said is the answer.
+    Release {
+        reason: ReasonCode,
+        words: Option<ByteString>,
+    },
     Subscribe,
     Unsubscribe,
+}
+
+impl Pending {
+    /// Whether it belongs to the session and not only to the connection.
+    fn outlives_connection(&self) -> bool {
+        matches!(self, Self::Publish(_) | Self::Release { .. })
+    }
+}
+
+/// What a client keeps when its connection ends (§4.1): messages that are not acknowledged to the end, and QoS 2
+/// messages that were received and not released.
+#[derive(Clone, Debug, Default)]
+pub struct ClientState {
+    in_flight: InFlight<Pending>,
+    received: HashSet<PacketId, RandomState>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -77,9 +113,6 @@ pub enum WishError {
     /// As many requests wait for their answers as may; try again when one has been answered.
     #[error("too many requests are waiting for an answer")]
     Busy,
-    /// QoS 2 is not built yet.
-    #[error("QoS 2 is not supported yet")]
-    QoS2,
     /// The packet can't be written.
     #[error(transparent)]
     Encode(#[from] EncodeError),
@@ -92,7 +125,11 @@ pub struct ClientSession {
     phase: Phase,
     outgoing: Outgoing,
     events: VecDeque<Event>,
-    in_flight: InFlight<Pending>,
+    state: ClientState,
+    quota: Quota,
+    /// Sent on an earlier connection and not yet again on this one.
+    resend: VecDeque<PacketId>,
+    aliases: InboundAliases,
     keep_alive: Duration,
     last_sent: Time,
     ping_sent: Option<Time>,
@@ -104,12 +141,21 @@ impl ClientSession {
 
     /// Begins a connection with this CONNECT.
     pub fn new(connect: Connect, now: Time) -> Result<Self, EncodeError> {
+        Self::resume(connect, ClientState::default(), now)
+    }
+
+    /// Begins a connection that goes on with a session, if the broker still knows it. What was not acknowledged is
+    /// sent again.
+    pub fn resume(connect: Connect, state: ClientState, now: Time) -> Result<Self, EncodeError> {
         let mut session = Self {
             version: connect.version,
             phase: Phase::Connecting,
             outgoing: Outgoing::default(),
             events: VecDeque::new(),
-            in_flight: InFlight::new(Self::WINDOW),
+            state,
+            quota: Quota::new(Self::WINDOW),
+            resend: VecDeque::new(),
+            aliases: InboundAliases::new(connect.properties.topic_alias_maximum.unwrap_or(0)),
             keep_alive: Duration::from_secs(connect.keep_alive.into()),
             last_sent: now,
             ping_sent: None,
@@ -143,30 +189,48 @@ impl ClientSession {
 
     /// Whether another request may be made now.
     pub fn has_room(&self) -> bool {
-        self.phase == Phase::Open && self.in_flight.has_room()
+        self.phase == Phase::Open && self.resend.is_empty() && self.quota.has_room()
+    }
+
+    /// What outlives the connection.
+    pub fn into_state(self) -> ClientState {
+        let mut state = self.state;
+        for id in state.in_flight.ids() {
+            if state.in_flight.get(id).is_some_and(|pending| !pending.outlives_connection()) {
+                state.in_flight.remove(id);
+            }
+        }
+        state
     }
 
     /// Sends a message; its packet identifier is set here. Gives the identifier that its answer will have, or `None`
     /// at QoS 0, which has no answer.
     pub fn publish(&mut self, now: Time, mut publish: Publish) -> Result<Option<PacketId>, WishError> {
-        match publish.qos {
-            _ if self.phase != Phase::Open => return Err(WishError::NotOpen),
-            QoS::ExactlyOnce => return Err(WishError::QoS2),
-            QoS::AtMostOnce => publish.packet_id = None,
-            QoS::AtLeastOnce => {
-                publish.packet_id = Some(self.in_flight.insert(Pending::Publish).ok_or(WishError::Busy)?);
-            }
+        if self.phase != Phase::Open {
+            return Err(WishError::NotOpen);
         }
-        let packet_id = publish.packet_id;
-        self.request(now, packet_id, &Packet::Publish(publish))?;
-        Ok(packet_id)
+        if publish.qos == QoS::AtMostOnce {
+            publish.packet_id = None;
+            self.send(now, &Packet::Publish(publish))?;
+            return Ok(None);
+        }
+        let id = self.take_id(Pending::Publish(Box::new(publish.clone())))?;
+        publish.packet_id = Some(id);
+        self.request(now, id, &Packet::Publish(publish))?;
+        Ok(Some(id))
     }
 
-    /// Asks for messages; gives the identifier that the answer will have.
-    pub fn subscribe(&mut self, now: Time, subscriptions: Vec<Subscription>) -> Result<PacketId, WishError> {
+    /// Asks for messages; gives the identifier that the answer will have. The subscription identifier comes back with
+    /// each message (5.0 only).
+    pub fn subscribe(
+        &mut self,
+        now: Time,
+        subscriptions: Vec<Subscription>,
+        subscription_identifier: Option<VariableInt>,
+    ) -> Result<PacketId, WishError> {
         let packet_id = self.take_id(Pending::Subscribe)?;
-        let subscribe = Subscribe { packet_id, properties: SubscribeProperties::default(), subscriptions };
-        self.request(now, Some(packet_id), &Packet::Subscribe(subscribe))?;
+        let properties = SubscribeProperties { subscription_identifier, ..SubscribeProperties::default() };
+        self.request(now, packet_id, &Packet::Subscribe(Subscribe { packet_id, properties, subscriptions }))?;
         Ok(packet_id)
     }
 
@@ -174,7 +238,7 @@ impl ClientSession {
     pub fn unsubscribe(&mut self, now: Time, filters: Vec<TopicFilter>) -> Result<PacketId, WishError> {
         let packet_id = self.take_id(Pending::Unsubscribe)?;
         let unsubscribe = Unsubscribe { packet_id, properties: UnsubscribeProperties::default(), filters };
-        self.request(now, Some(packet_id), &Packet::Unsubscribe(unsubscribe))?;
+        self.request(now, packet_id, &Packet::Unsubscribe(unsubscribe))?;
         Ok(packet_id)
     }
 
@@ -182,39 +246,50 @@ impl ClientSession {
         if self.phase != Phase::Open {
             return Err(WishError::NotOpen);
         }
-        self.in_flight.insert(pending).ok_or(WishError::Busy)
+        if !self.has_room() {
+            return Err(WishError::Busy);
+        }
+        let id = self.state.in_flight.insert(pending).ok_or(WishError::Busy)?;
+        self.quota.take();
+        Ok(id)
     }
 
-    fn request(&mut self, now: Time, packet_id: Option<PacketId>, packet: &Packet) -> Result<(), WishError> {
+    fn request(&mut self, now: Time, packet_id: PacketId, packet: &Packet) -> Result<(), WishError> {
         self.send(now, packet).map_err(|error| {
-            if let Some(id) = packet_id {
-                self.in_flight.remove(id);
-            }
+            self.state.in_flight.remove(packet_id);
+            self.quota.give_back();
             error.into()
         })
     }
 
     /// Says goodbye; the connection is to be closed once the bytes are written.
     pub fn disconnect(&mut self, now: Time) {
+        self.disconnect_with(now, &Disconnect::normal()).expect("a plain DISCONNECT always encodes");
+    }
+
+    /// Says goodbye with a reason or another session expiry (5.0 only).
+    pub fn disconnect_with(&mut self, now: Time, disconnect: &Disconnect) -> Result<(), EncodeError> {
         if self.phase == Phase::Open {
-            self.send(now, &Packet::Disconnect(Disconnect::normal())).expect("a plain DISCONNECT always encodes");
+            self.send(now, &Packet::Disconnect(disconnect.clone()))?;
             self.close("this side disconnected".into());
         }
+        Ok(())
     }
 
     /// A packet has arrived.
     pub fn handle_packet(&mut self, now: Time, packet: Packet) {
         match (self.phase, packet) {
-            (Phase::Connecting, Packet::ConnAck(connack)) => self.handle_connack(*connack),
+            (Phase::Connecting, Packet::ConnAck(connack)) => self.handle_connack(now, *connack),
             (Phase::Open, Packet::Publish(publish)) => self.handle_publish(now, publish),
-            (Phase::Open, Packet::PubAck(ack)) => {
-                self.answer(ack.packet_id, Pending::Publish, vec![ack.reason], ack.properties.reason_string);
-            }
+            (Phase::Open, Packet::PubAck(ack)) => self.handle_puback(now, ack),
+            (Phase::Open, Packet::PubRec(ack)) => self.handle_pubrec(now, ack),
+            (Phase::Open, Packet::PubRel(ack)) => self.handle_pubrel(now, &ack),
+            (Phase::Open, Packet::PubComp(ack)) => self.handle_pubcomp(now, &ack),
             (Phase::Open, Packet::SubAck(ack)) => {
-                self.answer(ack.packet_id, Pending::Subscribe, ack.reasons, ack.properties.reason_string);
+                self.answer(now, ack.packet_id, &Pending::Subscribe, ack.reasons, ack.properties.reason_string);
             }
             (Phase::Open, Packet::UnsubAck(ack)) => {
-                self.answer(ack.packet_id, Pending::Unsubscribe, ack.reasons, ack.properties.reason_string);
+                self.answer(now, ack.packet_id, &Pending::Unsubscribe, ack.reasons, ack.properties.reason_string);
             }
             (Phase::Open, Packet::PingResp) => self.ping_sent = None,
             (Phase::Open, Packet::Disconnect(disconnect)) => {
@@ -228,7 +303,7 @@ impl ClientSession {
         }
     }
 
-    fn handle_connack(&mut self, connack: ConnAck) {
+    fn handle_connack(&mut self, now: Time, connack: ConnAck) {
         if connack.reason.is_error() {
             self.phase = Phase::Closed;
             let words = connack.properties.reason_string;
@@ -237,31 +312,133 @@ impl ClientSession {
         }
         self.phase = Phase::Open;
         let window = connack.properties.receive_maximum.map_or(u16::MAX, Into::into);
-        self.in_flight = InFlight::new(window.min(Self::WINDOW));
+        self.quota = Quota::new(window.min(Self::WINDOW));
         // [MQTT-3.2.2-21].
         if let Some(seconds) = connack.properties.server_keep_alive {
             self.keep_alive = Duration::from_secs(seconds.into());
         }
+        let known = connack.session_present;
         self.events.push_back(Event::Connected(Box::new(connack)));
+        if known {
+            self.resend = self.state.in_flight.ids().into();
+            return self.resend(now);
+        }
+        // [MQTT-3.2.2-5].
+        for id in std::mem::take(&mut self.state).in_flight.ids() {
+            self.events.push_back(Event::Forgotten { packet_id: id });
+        }
     }
 
-    fn handle_publish(&mut self, now: Time, publish: Publish) {
+    /// Sends again what an earlier connection left, in order, as far as the broker takes it ([MQTT-4.4.0-1]).
+    fn resend(&mut self, now: Time) {
+        while let Some(&id) = self.resend.front() {
+            let packet = match self.state.in_flight.get(id) {
+                Some(Pending::Publish(_)) if !self.quota.has_room() => return,
+                Some(Pending::Publish(publish)) => {
+                    self.quota.take();
+                    Some(Packet::Publish(Publish { duplicate: true, packet_id: Some(id), ..(**publish).clone() }))
+                }
+                Some(Pending::Release { .. }) => Some(Packet::PubRel(Acknowledgement::success(id))),
+                Some(Pending::Subscribe | Pending::Unsubscribe) | None => None,
+            };
+            self.resend.pop_front();
+            if let Some(packet) = packet {
+                self.send(now, &packet).expect("it was encoded before");
+            }
+        }
+    }
+
+    fn handle_publish(&mut self, now: Time, mut publish: Publish) {
+        let alias = publish.properties.topic_alias.take();
+        match self.aliases.resolve(publish.topic, alias) {
+            Ok(topic) => publish.topic = topic,
+            Err(_) => return self.fail(now, "the broker used a topic alias that it may not use".into()),
+        }
         match (publish.qos, publish.packet_id) {
             (QoS::AtLeastOnce, Some(id)) => {
                 self.send(now, &Packet::PubAck(Acknowledgement::success(id))).expect("a plain PUBACK always encodes");
             }
-            // Never granted, because never asked for.
-            (QoS::ExactlyOnce, _) => return self.fail(now, "the broker sent a QoS 2 message unasked".into()),
+            (QoS::ExactlyOnce, Some(id)) => {
+                self.send(now, &Packet::PubRec(Acknowledgement::success(id))).expect("a plain PUBREC always encodes");
+                // [MQTT-4.3.3-10]: until it is released, the same identifier is the same message.
+                if !self.state.received.insert(id) {
+                    return;
+                }
+            }
             _ => {}
         }
         self.events.push_back(Event::Message(publish));
     }
 
-    fn answer(&mut self, packet_id: PacketId, expected: Pending, reasons: Vec<ReasonCode>, words: Option<ByteString>) {
+    fn handle_puback(&mut self, now: Time, ack: Acknowledgement) {
+        if let Some(Pending::Publish(publish)) = self.state.in_flight.get(ack.packet_id)
+            && publish.qos == QoS::AtLeastOnce
+        {
+            self.finish(now, ack.packet_id, vec![ack.reason], ack.properties.reason_string);
+        }
+    }
+
+    fn handle_pubrec(&mut self, now: Time, ack: Acknowledgement) {
+        let id = ack.packet_id;
+        match self.state.in_flight.get_mut(id) {
+            Some(Pending::Publish(publish)) if publish.qos == QoS::ExactlyOnce && ack.reason.is_error() => {
+                return self.finish(now, id, vec![ack.reason], ack.properties.reason_string);
+            }
+            Some(pending @ Pending::Publish(_)) => {
+                *pending = Pending::Release { reason: ack.reason, words: ack.properties.reason_string };
+                self.state.in_flight.move_back(id);
+            }
+            Some(Pending::Release { .. }) => {}
+            Some(_) | None => return self.send_release(now, self.not_found(id)),
+        }
+        self.send_release(now, Acknowledgement::success(id));
+    }
+
+    fn send_release(&mut self, now: Time, ack: Acknowledgement) {
+        self.send(now, &Packet::PubRel(ack)).expect("a PUBREL without properties always encodes");
+    }
+
+    fn handle_pubrel(&mut self, now: Time, ack: &Acknowledgement) {
+        let known = self.state.received.remove(&ack.packet_id);
+        let complete = if known { Acknowledgement::success(ack.packet_id) } else { self.not_found(ack.packet_id) };
+        self.send(now, &Packet::PubComp(complete)).expect("a PUBCOMP without properties always encodes");
+    }
+
+    fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
+        if let Some(Pending::Release { reason, words }) = self.state.in_flight.get(ack.packet_id) {
+            let (reason, words) = (*reason, words.clone());
+            self.finish(now, ack.packet_id, vec![reason], words);
+        }
+    }
+
+    fn not_found(&self, packet_id: PacketId) -> Acknowledgement {
+        let mut ack = Acknowledgement::success(packet_id);
+        if self.version == ProtocolVersion::V5 {
+            ack.reason = ReasonCode::PacketIdentifierNotFound;
+        }
+        ack
+    }
+
+    fn answer(
+        &mut self,
+        now: Time,
+        packet_id: PacketId,
+        expected: &Pending,
+        reasons: Vec<ReasonCode>,
+        words: Option<ByteString>,
+    ) {
         // An answer to nothing, or to another kind of request, is ignored: it can't harm.
-        if self.in_flight.get(packet_id) == Some(&expected) {
-            self.in_flight.remove(packet_id);
-            self.events.push_back(Event::Answered { packet_id, reasons, words });
+        if self.state.in_flight.get(packet_id) == Some(expected) {
+            self.finish(now, packet_id, reasons, words);
+        }
+    }
+
+    fn finish(&mut self, now: Time, packet_id: PacketId, reasons: Vec<ReasonCode>, words: Option<ByteString>) {
+        self.state.in_flight.remove(packet_id);
+        self.quota.give_back();
+        self.events.push_back(Event::Answered { packet_id, reasons, words });
+        if !self.resend.is_empty() {
+            self.resend(now);
         }
     }
 
@@ -300,7 +477,6 @@ impl ClientSession {
     fn close(&mut self, words: String) {
         if self.phase != Phase::Closed {
             self.phase = Phase::Closed;
-            self.in_flight.drain().for_each(drop);
             self.events.push_back(Event::Closed { words });
         }
     }

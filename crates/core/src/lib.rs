@@ -5,6 +5,7 @@
 //! simulated peers and a simulated clock, and the service above only moves bytes and answers questions.
 
 pub mod access;
+mod aliases;
 pub mod blueprint;
 pub mod client;
 mod identity;
@@ -21,8 +22,8 @@ mod subscriptions;
 mod time;
 
 pub use identity::{AttributeValue, Identity};
-pub use limits::Limits;
-pub use message::{Delivery, Message, SessionKey};
+pub use limits::{Limits, QueuePolicy};
+pub use message::{Delivery, Filed, Message, SessionKey, Via};
 pub use outbox::{Outbox, Pushed};
 pub use outgoing::Outgoing;
 pub use time::Time;

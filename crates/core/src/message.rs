@@ -1,15 +1,24 @@
 //! One application message inside the broker, shared by all who receive it.
 
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, OnceLock, atomic::AtomicU32};
 
 use bytes::Bytes;
-use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicName};
+use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
 
 use crate::Time;
 
-/// Names one session for as long as the service runs; never used twice.
+/// Names one session; never used twice, not even after a restart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SessionKey(pub u64);
+
+/// A message's place among what is kept on disk.
+#[derive(Debug)]
+pub struct Filed {
+    /// Its number; later messages have higher ones.
+    pub number: u64,
+    /// Sessions that it is kept for and that have not acknowledged it.
+    pub holders: AtomicU32,
+}
 
 /// A published message. It is made once and lives behind one `Arc`, however many receive it.
 #[derive(Debug)]
@@ -28,6 +37,8 @@ pub struct Message {
     pub publisher: SessionKey,
     /// When it was accepted.
     pub received: Time,
+    /// Present once the message is kept for a session that outlives its connection, or as a retained one.
+    pub filed: OnceLock<Filed>,
     weight: usize,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
     encodings: [OnceLock<Option<EncodedPublish>>; 4],
@@ -45,7 +56,18 @@ impl Message {
         received: Time,
     ) -> Self {
         let weight = payload.len() + topic.len() + properties.size();
-        Self { topic, payload, qos, retain, properties, publisher, received, weight, encodings: Default::default() }
+        Self {
+            topic,
+            payload,
+            qos,
+            retain,
+            properties,
+            publisher,
+            received,
+            filed: OnceLock::new(),
+            weight,
+            encodings: Default::default(),
+        }
     }
 
     /// Bytes of payload, topic and properties, by which queues are bounded.
@@ -77,20 +99,22 @@ impl Message {
     /// The message as PUBLISH of `version`, encoded at the first call; `None` if it is too long for the format.
     pub fn encoded(&self, version: ProtocolVersion, acknowledged: bool) -> Option<&EncodedPublish> {
         let place = usize::from(version == ProtocolVersion::V5) << 1 | usize::from(acknowledged);
-        self.encodings[place].get_or_init(|| self.encode(version, acknowledged, &self.properties)).as_ref()
+        let encode = || {
+            let none = PublishProperties::default();
+            let properties = if version == ProtocolVersion::V5 { &self.properties } else { &none };
+            EncodedPublish::new(&self.topic, properties, self.payload.clone(), version, acknowledged).ok()
+        };
+        self.encodings[place].get_or_init(encode).as_ref()
     }
+}
 
-    /// An encoding for one receiver, with other properties than the message's own.
-    pub fn encode(
-        &self,
-        version: ProtocolVersion,
-        acknowledged: bool,
-        properties: &PublishProperties,
-    ) -> Option<EncodedPublish> {
-        let none = PublishProperties::default();
-        let properties = if version == ProtocolVersion::V5 { properties } else { &none };
-        EncodedPublish::new(&self.topic, properties, self.payload.clone(), version, acknowledged).ok()
-    }
+/// What a session must be told, or the broker must remember, of the subscriptions that a message came by.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Via {
+    /// The identifiers of the subscriptions that matched (§3.3.2.3.8).
+    pub identifiers: Vec<VariableInt>,
+    /// The shared subscription in which it was this session's turn.
+    pub shared: Option<TopicFilter>,
 }
 
 /// A message on its way to one session.
@@ -102,4 +126,22 @@ pub struct Delivery {
     pub qos: QoS,
     /// The retain flag to send: set for a retained message at subscription, or as published when asked so.
     pub retain: bool,
+    /// Whether an earlier run of the service may have sent it.
+    pub duplicate: bool,
+    /// Its place in the queue of a session that outlives its connection, from 1; 0 when it is not kept.
+    pub sequence: u64,
+    /// Absent when there is nothing to tell.
+    pub via: Option<Arc<Via>>,
+}
+
+impl Delivery {
+    /// A delivery that is not kept and came by an ordinary subscription.
+    pub fn new(message: Arc<Message>, qos: QoS, retain: bool) -> Self {
+        Self { message, qos, retain, duplicate: false, sequence: 0, via: None }
+    }
+
+    /// The shared subscription that it came by.
+    pub fn shared(&self) -> Option<&TopicFilter> {
+        self.via.as_ref()?.shared.as_ref()
+    }
 }

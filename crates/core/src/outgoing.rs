@@ -30,9 +30,21 @@ impl Outgoing {
         packet.encode(version, &mut self.tail)
     }
 
+    /// Appends bytes that were encoded elsewhere.
+    pub fn put_bytes(&mut self, bytes: &[u8]) {
+        self.tail.extend_from_slice(bytes);
+    }
+
     /// Appends a shared PUBLISH with this receiver's flags and packet identifier.
-    pub fn put_publish(&mut self, encoded: &EncodedPublish, qos: QoS, retain: bool, packet_id: Option<PacketId>) {
-        encoded.put_head(&mut self.tail, false, qos, retain, packet_id);
+    pub fn put_publish(
+        &mut self,
+        encoded: &EncodedPublish,
+        duplicate: bool,
+        qos: QoS,
+        retain: bool,
+        packet_id: Option<PacketId>,
+    ) {
+        encoded.put_head(&mut self.tail, duplicate, qos, retain, packet_id);
         let payload = encoded.payload();
         if payload.len() <= COPIED_PAYLOAD {
             self.tail.extend_from_slice(payload);
@@ -117,7 +129,7 @@ mod tests {
             let mut outgoing = Outgoing::default();
             let mut expected = BytesMut::new();
             for encoded in [&small, &large, &small, &large, &large, &small] {
-                outgoing.put_publish(encoded, QoS::AtMostOnce, false, None);
+                outgoing.put_publish(encoded, false, QoS::AtMostOnce, false, None);
                 encoded.put_head(&mut expected, false, QoS::AtMostOnce, false, None);
                 expected.put_slice(encoded.payload());
             }
@@ -141,7 +153,7 @@ mod tests {
     fn a_large_payload_is_not_copied() {
         let large = publish(vec![2; 5_000]);
         let mut outgoing = Outgoing::default();
-        outgoing.put_publish(&large, QoS::AtMostOnce, false, None);
+        outgoing.put_publish(&large, false, QoS::AtMostOnce, false, None);
         let mut slices = [IoSlice::new(&[]); 4];
         assert_eq!(outgoing.chunks_vectored(&mut slices), 2);
         assert_eq!(slices[1].as_ptr(), large.payload().as_ptr());

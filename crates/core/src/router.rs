@@ -7,14 +7,15 @@ use std::{
 
 use arc_swap::ArcSwap;
 use foldhash::fast::RandomState;
-use moorfall_wire::{QoS, SubscriptionOptions, TopicFilter, TopicName};
+use moorfall_wire::{QoS, TopicFilter, TopicName};
 use parking_lot::Mutex;
 
 pub use crate::retained::RetainedFull;
 use crate::{
-    Limits, Message, SessionKey, Time,
+    Delivery, Limits, Message, SessionKey, Time, Via,
     retained::Retained,
-    subscriptions::{Node, Subscriber},
+    session::Granted,
+    subscriptions::{Found, Members, Node, Subscriber},
 };
 
 /// One session that receives a topic, however many of its filters match.
@@ -28,12 +29,86 @@ pub struct Recipient<T> {
     pub retain_as_published: bool,
     /// Whether the session wants its own messages left out, by every matching subscription.
     pub no_local: bool,
+    /// What the session must be told or remember of the subscriptions that matched.
+    pub via: Option<Arc<Via>>,
     /// What reaches the session.
     pub handle: T,
 }
 
+impl<T> Recipient<T> {
+    /// What this recipient is sent of `message`; `None` if it is the session's own and it wants none of these.
+    pub fn delivery(&self, message: &Arc<Message>) -> Option<Delivery> {
+        if self.no_local && self.session == message.publisher {
+            return None;
+        }
+        let retain = message.retain && self.retain_as_published;
+        let delivery = Delivery::new(Arc::clone(message), message.qos.min(self.qos), retain);
+        Some(Delivery { via: self.via.clone(), ..delivery })
+    }
+}
+
+/// A shared subscription that matches: one of its members receives each message (§4.8.2).
+#[derive(Debug)]
+pub struct Group<T> {
+    members: Box<[Recipient<T>]>,
+    turn: Arc<AtomicUsize>,
+}
+
+/// How much a member has to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Load {
+    /// It is connected, and so many messages wait for it or for its acknowledgement.
+    Waiting(usize),
+    /// It is away; its session keeps what comes.
+    Away,
+    /// Its session is over.
+    Over,
+}
+
+/// Members that are looked at for one message, as long as one of them is connected.
+const LOOKED_AT: usize = 8;
+
+impl<T> Group<T> {
+    /// The member whose turn it is: of the next few in the circle the one that has the least to do. Nobody if all
+    /// sessions are over.
+    pub fn choose(&self, load: impl Fn(&T) -> Load) -> Option<&Recipient<T>> {
+        let count = self.members.len();
+        let turn = self.turn.fetch_add(1, Ordering::Relaxed);
+        let mut best = None;
+        for step in 0..count {
+            if step >= LOOKED_AT && best.is_some_and(|(load, _)| load < Load::Away) {
+                break;
+            }
+            let member = &self.members[turn.wrapping_add(step) % count];
+            let load = load(&member.handle);
+            if best.is_none_or(|(least, _)| load < least) {
+                best = Some((load, member));
+            }
+        }
+        best.filter(|(load, _)| *load != Load::Over).map(|(_, member)| member)
+    }
+
+    /// All members.
+    pub fn members(&self) -> &[Recipient<T>] {
+        &self.members
+    }
+}
+
 /// All who receive one topic.
-pub type Route<T> = Arc<[Recipient<T>]>;
+#[derive(Debug)]
+pub struct Route<T> {
+    /// Sessions with subscriptions of their own.
+    pub recipients: Box<[Recipient<T>]>,
+    /// Shared subscriptions.
+    pub groups: Box<[Group<T>]>,
+}
+
+impl<T> Route<T> {
+    /// Whether nobody receives the topic.
+    pub fn is_empty(&self) -> bool {
+        self.recipients.is_empty() && self.groups.is_empty()
+    }
+}
 
 /// The subscription index and the retained messages.
 ///
@@ -69,18 +144,24 @@ impl<T: Clone> Default for Router<T> {
 impl<T: Clone> Router<T> {
     /// Adds a subscription, or replaces the one that the session has at the same filter ([MQTT-3.8.4-3]); gives
     /// whether there was one.
-    pub fn subscribe(
-        &self,
-        session: SessionKey,
-        filter: &TopicFilter,
-        options: SubscriptionOptions,
-        handle: T,
-    ) -> bool {
-        let existed = self.change(|root| root.insert(filter, session, Subscriber { options, handle }));
+    pub fn subscribe(&self, session: SessionKey, filter: &TopicFilter, granted: Granted, handle: T) -> bool {
+        let existed = self.change(|root| root.insert(filter, session, Subscriber { granted, handle }));
         if !existed {
             self.subscriptions.fetch_add(1, Ordering::Relaxed);
         }
         existed
+    }
+
+    /// Adds many subscriptions at once, as when stored sessions are loaded.
+    pub fn subscribe_all(&self, all: impl IntoIterator<Item = (SessionKey, TopicFilter, Granted, T)>) {
+        let added = self.change(|root| {
+            all.into_iter()
+                .filter(|(session, filter, granted, handle)| {
+                    !root.insert(filter, *session, Subscriber { granted: *granted, handle: handle.clone() })
+                })
+                .count()
+        });
+        self.subscriptions.fetch_add(added, Ordering::Relaxed);
     }
 
     /// Removes subscriptions of a session; gives how many there were.
@@ -100,21 +181,17 @@ impl<T: Clone> Router<T> {
     }
 
     /// Who receives `topic` now. A session with several matching subscriptions receives it once, at the highest QoS
-    /// among them (§3.3.4).
-    pub fn route(&self, topic: &TopicName) -> Route<T> {
+    /// among them, with all their identifiers (§3.3.4).
+    pub fn route(&self, topic: &TopicName) -> Arc<Route<T>> {
         Self::route_in(&self.current.load(), topic)
     }
 
-    fn route_in(snapshot: &Snapshot<T>, topic: &TopicName) -> Route<T> {
+    fn route_in(snapshot: &Snapshot<T>, topic: &TopicName) -> Arc<Route<T>> {
         let mut recipients: Vec<Recipient<T>> = Vec::new();
-        snapshot.root.visit(topic, |session, subscriber| {
-            recipients.push(Recipient {
-                session,
-                qos: subscriber.options.qos,
-                retain_as_published: subscriber.options.retain_as_published,
-                no_local: subscriber.options.no_local,
-                handle: subscriber.handle.clone(),
-            });
+        let mut groups = Vec::new();
+        snapshot.root.visit(topic, |found| match found {
+            Found::Subscriber(session, subscriber) => recipients.push(recipient(session, subscriber, None)),
+            Found::Group(filter, members) => groups.push(group(filter, members)),
         });
         recipients.sort_by_key(|recipient| recipient.session);
         recipients.dedup_by(|next, kept| {
@@ -123,10 +200,20 @@ impl<T: Clone> Router<T> {
                 kept.qos = kept.qos.max(next.qos);
                 kept.retain_as_published |= next.retain_as_published;
                 kept.no_local &= next.no_local;
+                if let Some(more) = &next.via {
+                    let via = Arc::make_mut(kept.via.get_or_insert_default());
+                    via.identifiers.extend_from_slice(&more.identifiers);
+                }
             }
             same
         });
-        recipients.into()
+        Arc::new(Route { recipients: recipients.into(), groups: groups.into() })
+    }
+
+    /// The members of a shared subscription now; `None` if it has none.
+    pub fn group(&self, filter: &TopicFilter) -> Option<Group<T>> {
+        let members = self.current.load().root.members(filter)?;
+        Some(group(filter, &members))
     }
 
     /// Keeps or clears the retained message of a topic.
@@ -153,10 +240,29 @@ impl<T: Clone> Router<T> {
     }
 }
 
+fn group<T: Clone>(filter: &TopicFilter, members: &Members<T>) -> Group<T> {
+    let each = members.by_key.iter().map(|(session, member)| recipient(*session, member, Some(filter)));
+    Group { members: each.collect(), turn: Arc::clone(&members.turn) }
+}
+
+fn recipient<T: Clone>(session: SessionKey, subscriber: &Subscriber<T>, shared: Option<&TopicFilter>) -> Recipient<T> {
+    let Subscriber { granted: Granted { options, identifier }, handle } = subscriber;
+    let told = shared.is_some() || identifier.is_some();
+    let via = told.then(|| Arc::new(Via { identifiers: Vec::from_iter(*identifier), shared: shared.cloned() }));
+    Recipient {
+        session,
+        qos: options.qos,
+        retain_as_published: options.retain_as_published,
+        no_local: options.no_local,
+        via,
+        handle: handle.clone(),
+    }
+}
+
 /// One publisher's hot routes. A route is good as long as the generation of the index is the one it was made in.
 #[derive(Debug)]
 pub struct RouteCache<T> {
-    routes: HashMap<Box<str>, Route<T>, RandomState>,
+    routes: HashMap<Box<str>, Arc<Route<T>>, RandomState>,
     generation: u64,
 }
 
@@ -171,7 +277,7 @@ impl<T: Clone> RouteCache<T> {
     const TOPICS: usize = 128;
 
     /// The same as [`Router::route`], from memory if nothing has changed since.
-    pub fn route(&mut self, router: &Router<T>, topic: &TopicName) -> Route<T> {
+    pub fn route(&mut self, router: &Router<T>, topic: &TopicName) -> Arc<Route<T>> {
         let snapshot = router.current.load();
         if self.generation != snapshot.generation {
             self.routes.clear();
@@ -191,10 +297,14 @@ impl<T: Clone> RouteCache<T> {
 
 #[cfg(test)]
 mod tests {
+    use std::num::NonZeroU32;
+
+    use moorfall_wire::{SubscriptionOptions, VariableInt};
+
     use super::*;
 
-    fn options(qos: QoS) -> SubscriptionOptions {
-        SubscriptionOptions { qos, ..SubscriptionOptions::default() }
+    fn granted(qos: QoS) -> Granted {
+        Granted { options: SubscriptionOptions { qos, ..SubscriptionOptions::default() }, identifier: None }
     }
 
     #[test]
@@ -204,11 +314,11 @@ mod tests {
         for (filter, qos) in
             [("harrowmere/#", QoS::AtMostOnce), ("+/gorge/#", QoS::AtLeastOnce), ("nothing", QoS::AtLeastOnce)]
         {
-            router.subscribe(SessionKey(1), &filter.parse().unwrap(), options(qos), "first");
+            router.subscribe(SessionKey(1), &filter.parse().unwrap(), granted(qos), "first");
         }
-        router.subscribe(SessionKey(2), &"#".parse().unwrap(), options(QoS::AtMostOnce), "second");
+        router.subscribe(SessionKey(2), &"#".parse().unwrap(), granted(QoS::AtMostOnce), "second");
         let route = router.route(&topic);
-        let seen: Vec<_> = route.iter().map(|recipient| (recipient.handle, recipient.qos)).collect();
+        let seen: Vec<_> = route.recipients.iter().map(|recipient| (recipient.handle, recipient.qos)).collect();
         assert_eq!(seen, [("first", QoS::AtLeastOnce), ("second", QoS::AtMostOnce)]);
         assert_eq!(router.subscription_count(), 4);
     }
@@ -220,9 +330,9 @@ mod tests {
         let topic = "harrowmere/tidal/barrier/status".parse().unwrap();
         let filter = "harrowmere/#".parse().unwrap();
         assert!(cache.route(&router, &topic).is_empty());
-        router.subscribe(SessionKey(1), &filter, options(QoS::AtMostOnce), ());
+        router.subscribe(SessionKey(1), &filter, granted(QoS::AtMostOnce), ());
         let first = cache.route(&router, &topic);
-        assert_eq!(first.len(), 1);
+        assert_eq!(first.recipients.len(), 1);
         assert!(Arc::ptr_eq(&first, &cache.route(&router, &topic)), "from memory");
         assert_eq!(router.unsubscribe(SessionKey(1), [&filter]), 1);
         assert!(cache.route(&router, &topic).is_empty());
@@ -233,10 +343,53 @@ mod tests {
     fn own_messages_are_left_out_only_if_every_matching_subscription_says_so() {
         let router = Router::default();
         let topic = "gate".parse().unwrap();
-        let no_local = SubscriptionOptions { no_local: true, ..SubscriptionOptions::default() };
+        let options = SubscriptionOptions { no_local: true, ..SubscriptionOptions::default() };
+        let no_local = Granted { options, identifier: None };
         router.subscribe(SessionKey(1), &"gate".parse().unwrap(), no_local, ());
-        assert!(router.route(&topic)[0].no_local);
-        router.subscribe(SessionKey(1), &"#".parse().unwrap(), options(QoS::AtMostOnce), ());
-        assert!(!router.route(&topic)[0].no_local);
+        assert!(router.route(&topic).recipients[0].no_local);
+        router.subscribe(SessionKey(1), &"#".parse().unwrap(), granted(QoS::AtMostOnce), ());
+        assert!(!router.route(&topic).recipients[0].no_local);
+    }
+
+    #[test]
+    fn a_message_carries_the_identifiers_of_all_subscriptions_that_matched() {
+        let router = Router::default();
+        for (filter, identifier) in [("gate/#", 7), ("gate/+", 9), ("#", 11)] {
+            let identifier = NonZeroU32::new(identifier).map(VariableInt);
+            router.subscribe(
+                SessionKey(1),
+                &filter.parse().unwrap(),
+                Granted { identifier, ..granted(QoS::AtMostOnce) },
+                (),
+            );
+        }
+        let route = router.route(&"gate/target".parse().unwrap());
+        let mut numbers: Vec<_> =
+            route.recipients[0].via.as_ref().unwrap().identifiers.iter().map(|number| number.0.get()).collect();
+        numbers.sort_unstable();
+        assert_eq!(numbers, [7, 9, 11]);
+    }
+
+    #[test]
+    fn one_member_of_each_group_is_chosen_by_turn_and_by_load() {
+        let router = Router::default();
+        for (key, filter) in [(1, "$share/desk/gate/#"), (2, "$share/desk/gate/#"), (3, "$share/log/gate/#")] {
+            router.subscribe(SessionKey(key), &filter.parse().unwrap(), granted(QoS::AtMostOnce), key);
+        }
+        let route = router.route(&"gate/target".parse().unwrap());
+        assert!(route.recipients.is_empty());
+        let mut sizes: Vec<_> = route.groups.iter().map(|group| group.members().len()).collect();
+        sizes.sort_unstable();
+        assert_eq!(sizes, [1, 2]);
+        let desk = route.groups.iter().find(|group| group.members().len() == 2).unwrap();
+        let chosen: Vec<_> = (0..4).filter_map(|_| desk.choose(|_| Load::Waiting(0))).map(|member| member.handle).collect();
+        assert_eq!(chosen, [1, 2, 1, 2], "in turn");
+        let chosen: Vec<_> =
+            (0..2).filter_map(|_| desk.choose(|key| Load::Waiting(*key as usize))).map(|member| member.handle).collect();
+        assert_eq!(chosen, [1, 1], "the one with less to do");
+        let away = |key: &u64| if *key == 2 { Load::Away } else { Load::Over };
+        assert_eq!(desk.choose(away).map(|member| member.handle), Some(2), "better than nobody");
+        assert!(desk.choose(|_| Load::Over).is_none());
+        assert_eq!(router.group(&"$share/log/gate/#".parse().unwrap()).unwrap().members()[0].handle, 3);
     }
 }

@@ -3,13 +3,13 @@
 //! A change copies only the nodes on its path and yields a new root; whoever reads the old root is not disturbed.
 //! So readers need no lock, and a snapshot is consistent however long it is held.
 
-use std::sync::Arc;
+use std::sync::{Arc, atomic::AtomicUsize};
 
 use foldhash::fast::RandomState;
-use imbl::{GenericHashMap, shared_ptr::DefaultSharedPtr};
-use moorfall_wire::{SubscriptionOptions, TopicFilter, TopicName};
+use imbl::{GenericHashMap, OrdMap, shared_ptr::DefaultSharedPtr};
+use moorfall_wire::{TopicFilter, TopicName};
 
-use crate::SessionKey;
+use crate::{SessionKey, session::Granted};
 
 /// A hash map that is cloned in constant time and copies only what a change touches.
 pub(crate) type SharedMap<K, V> = GenericHashMap<K, V, RandomState, DefaultSharedPtr>;
@@ -17,11 +17,87 @@ pub(crate) type SharedMap<K, V> = GenericHashMap<K, V, RandomState, DefaultShare
 /// One session's subscription at a filter, with whatever reaches that session.
 #[derive(Clone, Debug)]
 pub(crate) struct Subscriber<T> {
-    pub(crate) options: SubscriptionOptions,
+    pub(crate) granted: Granted,
     pub(crate) handle: T,
 }
 
-type Subscribers<T> = SharedMap<SessionKey, Subscriber<T>>;
+/// Everyone at one filter.
+#[derive(Clone, Debug)]
+struct Subscribers<T> {
+    each: SharedMap<SessionKey, Subscriber<T>>,
+    /// Members of shared subscriptions by the whole filter, group included. Boxed: most filters have none.
+    groups: Option<Arc<SharedMap<TopicFilter, Arc<Members<T>>>>>,
+}
+
+/// The members of one shared subscription.
+#[derive(Clone, Debug)]
+pub(crate) struct Members<T> {
+    /// In the order of their keys, so that turns go round.
+    pub(crate) by_key: OrdMap<SessionKey, Subscriber<T>>,
+    /// Whose turn it is; one for all versions of the index and all routes.
+    pub(crate) turn: Arc<AtomicUsize>,
+}
+
+impl<T> Default for Members<T> {
+    fn default() -> Self {
+        Self { by_key: OrdMap::default(), turn: Arc::default() }
+    }
+}
+
+impl<T> Default for Subscribers<T> {
+    fn default() -> Self {
+        Self { each: SharedMap::default(), groups: None }
+    }
+}
+
+impl<T: Clone> Subscribers<T> {
+    fn is_empty(&self) -> bool {
+        self.each.is_empty() && self.groups.is_none()
+    }
+
+    fn insert(&mut self, shared: Option<&TopicFilter>, key: SessionKey, subscriber: Subscriber<T>) -> bool {
+        let Some(filter) = shared else { return self.each.insert(key, subscriber).is_some() };
+        let groups = Arc::make_mut(self.groups.get_or_insert_default());
+        if !groups.contains_key(filter) {
+            groups.insert(filter.clone(), Arc::default());
+        }
+        let members = groups.get_mut(filter).expect("inserted above if it was missing");
+        Arc::make_mut(members).by_key.insert(key, subscriber).is_some()
+    }
+
+    fn remove(&mut self, shared: Option<&TopicFilter>, key: SessionKey) -> bool {
+        let Some(filter) = shared else { return self.each.remove(&key).is_some() };
+        let Some(groups) = &mut self.groups else { return false };
+        let groups = Arc::make_mut(groups);
+        let Some(members) = groups.get_mut(filter) else { return false };
+        let members = Arc::make_mut(members);
+        let removed = members.by_key.remove(&key).is_some();
+        if members.by_key.is_empty() {
+            groups.remove(filter);
+        }
+        if groups.is_empty() {
+            self.groups = None;
+        }
+        removed
+    }
+
+    fn visit<'a>(&'a self, found: &mut impl FnMut(Found<'a, T>)) {
+        for (key, subscriber) in &self.each {
+            found(Found::Subscriber(*key, subscriber));
+        }
+        for (filter, members) in self.groups.iter().flat_map(|groups| groups.iter()) {
+            found(Found::Group(filter, members));
+        }
+    }
+}
+
+/// Who a matching filter leads to.
+pub(crate) enum Found<'a, T> {
+    /// A session by a subscription of its own.
+    Subscriber(SessionKey, &'a Subscriber<T>),
+    /// A shared subscription: one of its members (§4.8.2).
+    Group(&'a TopicFilter, &'a Arc<Members<T>>),
+}
 
 /// All filters that begin with the same levels.
 #[derive(Clone, Debug)]
@@ -38,7 +114,7 @@ pub(crate) struct Node<T> {
 
 impl<T> Default for Node<T> {
     fn default() -> Self {
-        Self { children: SharedMap::default(), any: None, here: SharedMap::default(), below: SharedMap::default() }
+        Self { children: SharedMap::default(), any: None, here: Subscribers::default(), below: Subscribers::default() }
     }
 }
 
@@ -49,10 +125,12 @@ impl<T: Clone> Node<T> {
 
     /// Adds or replaces a subscription; gives whether one stood there before.
     pub(crate) fn insert(&mut self, filter: &TopicFilter, key: SessionKey, subscriber: Subscriber<T>) -> bool {
+        let inner = filter.shared().and_then(|shared| shared.ok()).map(|(_, inner)| inner);
+        let shared = inner.is_some().then_some(filter);
         let mut node = self;
-        for level in filter.levels() {
+        for level in inner.as_ref().unwrap_or(filter).levels() {
             node = match level {
-                "#" => return node.below.insert(key, subscriber).is_some(),
+                "#" => return node.below.insert(shared, key, subscriber),
                 "+" => Arc::make_mut(node.any.get_or_insert_default()),
                 level => {
                     if !node.children.contains_key(level) {
@@ -63,23 +141,39 @@ impl<T: Clone> Node<T> {
                 }
             };
         }
-        node.here.insert(key, subscriber).is_some()
+        node.here.insert(shared, key, subscriber)
     }
 
     /// Removes a subscription and the nodes that nobody needs any more; gives whether it was there.
     pub(crate) fn remove(&mut self, filter: &TopicFilter, key: SessionKey) -> bool {
-        let levels: Vec<&str> = filter.levels().collect();
-        self.remove_at(&levels, key)
+        let inner = filter.shared().and_then(|shared| shared.ok()).map(|(_, inner)| inner);
+        let shared = inner.is_some().then_some(filter);
+        let levels: Vec<&str> = inner.as_ref().unwrap_or(filter).levels().collect();
+        self.remove_at(&levels, shared, key)
     }
 
-    fn remove_at(&mut self, levels: &[&str], key: SessionKey) -> bool {
+    /// The members of a shared subscription.
+    pub(crate) fn members(&self, filter: &TopicFilter) -> Option<Arc<Members<T>>> {
+        let (_, inner) = filter.shared()?.ok()?;
+        let mut node = self;
+        for level in inner.levels() {
+            node = match level {
+                "#" => return node.below.groups.as_ref()?.get(filter).cloned(),
+                "+" => node.any.as_ref()?,
+                level => node.children.get(level)?,
+            };
+        }
+        node.here.groups.as_ref()?.get(filter).cloned()
+    }
+
+    fn remove_at(&mut self, levels: &[&str], shared: Option<&TopicFilter>, key: SessionKey) -> bool {
         match levels {
-            [] => self.here.remove(&key).is_some(),
-            ["#"] => self.below.remove(&key).is_some(),
+            [] => self.here.remove(shared, key),
+            ["#"] => self.below.remove(shared, key),
             ["+", rest @ ..] => {
                 let Some(child) = &mut self.any else { return false };
                 let child = Arc::make_mut(child);
-                let removed = child.remove_at(rest, key);
+                let removed = child.remove_at(rest, shared, key);
                 if child.is_empty() {
                     self.any = None;
                 }
@@ -88,7 +182,7 @@ impl<T: Clone> Node<T> {
             [level, rest @ ..] => {
                 let Some(child) = self.children.get_mut(*level) else { return false };
                 let child = Arc::make_mut(child);
-                let removed = child.remove_at(rest, key);
+                let removed = child.remove_at(rest, shared, key);
                 if child.is_empty() {
                     self.children.remove(*level);
                 }
@@ -97,8 +191,8 @@ impl<T: Clone> Node<T> {
         }
     }
 
-    /// Calls `found` for every subscription that matches, in no order; once for each matching filter (§4.7).
-    pub(crate) fn visit<'a>(&'a self, topic: &TopicName, mut found: impl FnMut(SessionKey, &'a Subscriber<T>)) {
+    /// Calls `found` for everyone that matches, in no order; once for each matching filter (§4.7).
+    pub(crate) fn visit<'a>(&'a self, topic: &TopicName, mut found: impl FnMut(Found<'a, T>)) {
         let levels: Vec<&str> = topic.levels().collect();
         // [MQTT-4.7.2-1]: a wildcard at the first level does not match a topic that begins with `$`.
         if topic.is_hidden() {
@@ -110,16 +204,9 @@ impl<T: Clone> Node<T> {
         }
     }
 
-    fn visit_levels<'a>(&'a self, levels: &[&str], found: &mut impl FnMut(SessionKey, &'a Subscriber<T>)) {
-        for (key, subscriber) in &self.below {
-            found(*key, subscriber);
-        }
-        let Some((level, rest)) = levels.split_first() else {
-            for (key, subscriber) in &self.here {
-                found(*key, subscriber);
-            }
-            return;
-        };
+    fn visit_levels<'a>(&'a self, levels: &[&str], found: &mut impl FnMut(Found<'a, T>)) {
+        self.below.visit(found);
+        let Some((level, rest)) = levels.split_first() else { return self.here.visit(found) };
         if let Some(child) = self.children.get(*level) {
             child.visit_levels(rest, found);
         }
@@ -133,17 +220,21 @@ impl<T: Clone> Node<T> {
 mod tests {
     use std::collections::{BTreeSet, HashMap};
 
+    use moorfall_wire::SubscriptionOptions;
     use proptest::prelude::*;
 
     use super::*;
 
     fn subscriber() -> Subscriber<()> {
-        Subscriber { options: SubscriptionOptions::default(), handle: () }
+        Subscriber { granted: Granted { options: SubscriptionOptions::default(), identifier: None }, handle: () }
     }
 
     fn matching(root: &Node<()>, topic: &TopicName) -> Vec<u64> {
         let mut keys = Vec::new();
-        root.visit(topic, |key, _| keys.push(key.0));
+        root.visit(topic, |found| match found {
+            Found::Subscriber(key, _) => keys.push(key.0),
+            Found::Group(_, members) => keys.extend(members.by_key.keys().map(|key| key.0)),
+        });
         keys.sort_unstable();
         keys
     }
@@ -151,9 +242,16 @@ mod tests {
     #[test]
     fn removing_leaves_nothing_behind() {
         let mut root = Node::default();
-        let filters: Vec<TopicFilter> = ["harrowmere/+/+/stage/level", "harrowmere/#", "#", "+/gorge", "harrowmere"]
-            .map(|f| f.parse().unwrap())
-            .into();
+        let filters = [
+            "harrowmere/+/+/stage/level",
+            "harrowmere/#",
+            "#",
+            "+/gorge",
+            "harrowmere",
+            "$share/desk/harrowmere/#",
+            "$share/desk/harrowmere",
+        ];
+        let filters = filters.map(|filter| filter.parse::<TopicFilter>().unwrap());
         for (key, filter) in filters.iter().enumerate() {
             assert!(!root.insert(filter, SessionKey(key as u64), subscriber()));
             assert!(root.insert(filter, SessionKey(key as u64), subscriber()), "replaced");
@@ -165,7 +263,7 @@ mod tests {
         }
         assert!(root.is_empty());
         let topic = "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap();
-        assert_eq!(matching(&old, &topic), [0, 1, 2], "an older version is not disturbed");
+        assert_eq!(matching(&old, &topic), [0, 1, 2, 5], "an older version is not disturbed");
     }
 
     fn level() -> impl Strategy<Value = &'static str> {
@@ -174,13 +272,21 @@ mod tests {
 
     fn filter() -> impl Strategy<Value = TopicFilter> {
         let wild = prop_oneof![3 => level(), 1 => Just("+")];
-        (prop::collection::vec(wild, 0..4), any::<bool>(), level()).prop_map(|(mut levels, hash, spare)| {
-            if hash {
-                levels.push("#");
-            }
-            let text = levels.join("/");
-            if text.is_empty() { format!("{spare}/+") } else { text }.parse().unwrap()
-        })
+        let group = prop_oneof![3 => Just(""), 1 => Just("$share/left/"), 1 => Just("$share/right/")];
+        (group, prop::collection::vec(wild, 0..4), any::<bool>(), level()).prop_map(
+            |(group, mut levels, hash, spare)| {
+                if hash {
+                    levels.push("#");
+                }
+                let text = levels.join("/");
+                let text = if text.is_empty() { format!("{spare}/+") } else { text };
+                format!("{group}{text}").parse().unwrap()
+            },
+        )
+    }
+
+    fn matches(filter: &TopicFilter, topic: &TopicName) -> bool {
+        filter.shared().map_or_else(|| filter.matches(topic), |shared| shared.unwrap().1.matches(topic))
     }
 
     fn topic() -> impl Strategy<Value = TopicName> {
@@ -209,7 +315,7 @@ mod tests {
             }
             for topic in topics {
                 let mut expected: Vec<u64> =
-                    model.iter().filter(|(filter, _)| filter.matches(&topic)).flat_map(|(_, keys)| keys).copied().collect();
+                    model.iter().filter(|(filter, _)| matches(filter, &topic)).flat_map(|(_, keys)| keys).copied().collect();
                 expected.sort_unstable();
                 prop_assert_eq!(matching(&root, &topic), expected, "{}", topic);
             }

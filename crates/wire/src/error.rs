@@ -122,6 +122,9 @@ pub enum DecodeError {
         /// The packet's type.
         packet: PacketType,
     },
+    /// A shared subscription that leaves the client's own messages out ([MQTT-3.8.3-4]).
+    #[error("a shared subscription can't leave out the client's own messages")]
+    NoLocalShared,
     /// An authentication property stands without a method ([MQTT-3.15.2.2.2]).
     #[error("authentication data without an authentication method")]
     AuthenticationDataAlone,
@@ -139,6 +142,7 @@ impl DecodeError {
             Self::PropertyTwice { .. }
             | Self::PropertyValue { .. }
             | Self::Empty { .. }
+            | Self::NoLocalShared
             | Self::AuthenticationDataAlone => ReasonCode::ProtocolError,
             _ => ReasonCode::MalformedPacket,
         }

@@ -104,7 +104,7 @@ impl Subscribe {
             let options = SubscriptionOptions::decode(reader.u8("the subscription options")?, version)?;
             // [MQTT-3.8.3-4]: one's own messages can't be left out of a shared subscription.
             if options.no_local && filter.starts_with("$share/") {
-                return Err(DecodeError::Reserved { what: "no local on a shared subscription" });
+                return Err(DecodeError::NoLocalShared);
             }
             subscriptions.push(Subscription { filter, options });
         }

@@ -1,22 +1,93 @@
 //! From CONNECT to CONNACK.
 
-use std::{num::NonZeroU32, sync::Arc, time::Duration};
+use std::{
+    num::{NonZeroU16, NonZeroU32},
+    sync::Arc,
+    time::Duration,
+};
 
 use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{
-    ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, ProtocolVersion, QoS, ReasonCode, Will,
+    ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, QoS, ReasonCode, Will,
 };
 
-use super::{Action, Credentials, Open, Phase, Session, Subscriptions, Verdict};
+use super::{
+    Action, After, Credentials, NEVER, Open, Phase, Session, SessionState, Verdict,
+    publish::{check_payload, check_size},
+    subscribe::may_subscribe,
+};
 use crate::{
-    Time,
+    Limits, SessionKey, Time,
     access::{Access, Request},
-    in_flight::InFlight,
+    aliases::{InboundAliases, OutboundAliases},
+    in_flight::Quota,
 };
 
 /// The longest client identifier that is taken, bytes. The standard asks for 23 at least ([MQTT-3.1.3-5]).
 const CLIENT_ID_LENGTH: usize = 256;
+
+/// What CONNECT and the verdict settled.
+#[derive(Debug)]
+pub(super) struct Terms {
+    access: Access,
+    /// Seconds; 0 switches the check off.
+    keep_alive: u16,
+    /// Messages at QoS 1 and 2 that the client takes without acknowledging.
+    window: u16,
+    /// Aliases that the client takes.
+    topic_aliases: u16,
+    will: Option<Will>,
+    /// Seconds that the session outlives the connection.
+    expiry: u32,
+}
+
+impl Terms {
+    fn new(connect: &Connect, access: Access, limits: &Limits) -> Self {
+        let asked = match connect.version {
+            // [MQTT-3.1.2-4] to [MQTT-3.1.2-6] of 3.1.1: a session that is not clean has no end of its own.
+            ProtocolVersion::V311 if connect.clean_start => 0,
+            ProtocolVersion::V311 => NEVER,
+            ProtocolVersion::V5 => connect.properties.session_expiry_interval.unwrap_or(0),
+        };
+        let keep_alive = match (connect.version, limits.keep_alive) {
+            // [MQTT-3.2.2-21]; 3.1.1 has no way to say it.
+            (ProtocolVersion::V5, Some(most)) if connect.keep_alive == 0 || connect.keep_alive > most => most,
+            _ => connect.keep_alive,
+        };
+        let window = connect.properties.receive_maximum.map_or(u16::MAX, Into::into);
+        Self {
+            access,
+            keep_alive,
+            window: window.min(limits.in_flight),
+            topic_aliases: connect.properties.topic_alias_maximum.unwrap_or(0).min(limits.topic_aliases),
+            will: connect.will.clone().map(detached),
+            expiry: asked.min(limits.session_expiry),
+        }
+    }
+
+    fn open(self, now: Time, key: SessionKey, state: SessionState, limits: &Limits) -> Open {
+        Open {
+            key,
+            access: self.access,
+            allowed: Default::default(),
+            // [MQTT-3.1.2-22]: one and a half times.
+            keep_alive: (self.keep_alive > 0).then(|| Duration::from_millis(u64::from(self.keep_alive) * 1_500)),
+            last_heard: now,
+            will: self.will,
+            expiry: self.expiry,
+            state,
+            quota: Quota::new(self.window),
+            resend: Default::default(),
+            unacknowledged: Default::default(),
+            unanswered: 0,
+            inbound_aliases: InboundAliases::new(limits.topic_aliases),
+            outbound_aliases: OutboundAliases::new(self.topic_aliases),
+            held: Default::default(),
+            next_commit: 0,
+        }
+    }
+}
 
 impl Session {
     /// [MQTT-3.1.0-1]: the first packet is CONNECT.
@@ -29,7 +100,7 @@ impl Session {
         self.client_packet_size =
             connect.properties.maximum_packet_size.map_or(MAX_PACKET_SIZE, |size| size.get() as usize);
         self.problem_information = connect.properties.request_problem_information.unwrap_or(true);
-        if let Err((reason, words)) = check(&connect) {
+        if let Err((reason, words)) = check(&connect, &self.limits) {
             return self.refuse(reason, words);
         }
         let Phase::Waiting { spare_id } = &self.phase else { unreachable!("called only while waiting") };
@@ -47,14 +118,12 @@ impl Session {
     }
 
     /// The answer to [`Action::Authenticate`].
-    pub fn handle_verdict(&mut self, now: Time, verdict: Verdict) {
+    pub fn handle_verdict(&mut self, verdict: Verdict) {
         let access = match verdict {
             Verdict::Known(access) => access,
             Verdict::Refused { reason, words } => return self.refuse(reason, words),
         };
-        let Phase::Checking { connect, assigned_id } =
-            std::mem::replace(&mut self.phase, Phase::Closed(Subscriptions::default()))
-        else {
+        let Phase::Checking { connect, assigned_id } = std::mem::replace(&mut self.phase, Phase::Closed(None)) else {
             return;
         };
         // A will that could never be published is refused now, not when it is needed.
@@ -64,42 +133,57 @@ impl Session {
                 return self.refuse(ReasonCode::NotAuthorized, format!("the will: {}", access.explain(request)));
             }
         }
-        let terms = match self.version {
+        let terms = Terms::new(&connect, access, &self.limits);
+        let connack = match self.version {
             ProtocolVersion::V311 => ConnAckProperties::default(),
-            ProtocolVersion::V5 => self.terms(&connect, assigned_id),
+            ProtocolVersion::V5 => self.offer(&terms, &connect, assigned_id),
         };
-        self.actions
-            .push_back(Action::Admit { client_id: connect.client_id.clone(), identity: Arc::clone(access.name()) });
-        let open = Box::new(self.open(now, *connect, access));
-        self.phase = Phase::Admitting { open, terms: Box::new(terms) };
+        self.actions.push_back(Action::Admit {
+            client_id: connect.client_id.clone(),
+            identity: Arc::clone(terms.access.name()),
+            clean_start: connect.clean_start,
+            expiry: terms.expiry,
+        });
+        self.phase = Phase::Admitting { terms: Box::new(terms), connack: Box::new(connack) };
     }
 
-    fn open(&self, now: Time, connect: Connect, access: Access) -> Open {
-        let window = connect.properties.receive_maximum.map_or(u16::MAX, Into::into);
-        Open {
-            access,
-            allowed: Default::default(),
-            // [MQTT-3.1.2-22]: one and a half times; zero switches the check off.
-            keep_alive: (connect.keep_alive > 0).then(|| Duration::from_millis(u64::from(connect.keep_alive) * 1_500)),
-            last_heard: now,
-            in_flight: InFlight::new(window.min(self.limits.in_flight)),
-            will: connect.will.map(detached),
-            subscriptions: Subscriptions::default(),
+    /// The answer to [`Action::Admit`]: earlier connections of this client are gone. With a `state` an earlier session
+    /// goes on.
+    pub fn handle_admitted(&mut self, now: Time, key: SessionKey, state: Option<SessionState>) {
+        let Phase::Admitting { terms, connack } = std::mem::replace(&mut self.phase, Phase::Closed(None)) else {
+            return;
+        };
+        // [MQTT-3.2.2-2], [MQTT-3.2.2-3].
+        let session_present = state.is_some();
+        let mut open = terms.open(now, key, state.unwrap_or_default(), &self.limits);
+        self.withdraw_what_is_no_longer_allowed(&mut open);
+        open.resend = open.state.in_flight.ids().into();
+        let exactly_once =
+            |id: &PacketId| open.state.in_flight.get(*id).is_some_and(|sent| sent.delivery.qos == QoS::ExactlyOnce);
+        // What is sent again at QoS 2 may rest on what is still being written.
+        let must_be_safe = open.is_kept() && open.resend.iter().any(exactly_once);
+        self.phase = Phase::Open(Box::new(open));
+        let connack = ConnAck { session_present, reason: ReasonCode::Success, properties: *connack };
+        self.send(&Packet::ConnAck(Box::new(connack)));
+        if must_be_safe {
+            self.after_commit(After::Resend);
+        } else {
+            self.resend(now);
         }
     }
 
-    /// The answer to [`Action::Admit`]: earlier connections of this client are gone.
-    pub fn handle_admitted(&mut self, now: Time) {
-        let Phase::Admitting { mut open, terms } =
-            std::mem::replace(&mut self.phase, Phase::Closed(Subscriptions::default()))
-        else {
-            return;
-        };
-        open.last_heard = now;
-        self.phase = Phase::Open(open);
-        // [MQTT-3.2.2-2]: no session is kept, so none is ever present.
-        let connack = ConnAck { session_present: false, reason: ReasonCode::Success, properties: *terms };
-        self.send(&Packet::ConnAck(Box::new(connack)));
+    /// A subscription of an earlier connection may be one that the rules do not allow any more.
+    fn withdraw_what_is_no_longer_allowed(&mut self, open: &mut Open) {
+        let Open { access, state, .. } = open;
+        state.subscriptions.retain(|filter, _| {
+            let words = match may_subscribe(access, filter) {
+                Ok(()) => return true,
+                Err((_, words)) => words,
+            };
+            self.actions.push_back(Action::Unsubscribe(filter.clone()));
+            self.actions.push_back(Action::Refused(words));
+            false
+        });
     }
 
     /// The other answer to [`Action::Admit`]: the client is not let in after all.
@@ -110,15 +194,15 @@ impl Session {
     }
 
     /// What the broker offers, where it is not what the standard assumes (§3.2.2.3).
-    fn terms(&self, asked: &Connect, assigned_id: Option<ByteString>) -> ConnAckProperties {
-        let expiry = asked.properties.session_expiry_interval.unwrap_or(0);
+    fn offer(&self, terms: &Terms, asked: &Connect, assigned_id: Option<ByteString>) -> ConnAckProperties {
+        let asked_expiry = asked.properties.session_expiry_interval.unwrap_or(0);
         ConnAckProperties {
-            session_expiry_interval: (expiry > 0).then_some(0),
-            maximum_qos: Some(true),
+            session_expiry_interval: (terms.expiry != asked_expiry).then_some(terms.expiry),
+            receive_maximum: NonZeroU16::new(self.limits.receive_maximum),
             maximum_packet_size: u32::try_from(self.limits.packet_size).ok().and_then(NonZeroU32::new),
             assigned_client_identifier: assigned_id,
-            subscription_identifiers_available: Some(false),
-            shared_subscription_available: Some(false),
+            topic_alias_maximum: Some(self.limits.topic_aliases).filter(|maximum| *maximum > 0),
+            server_keep_alive: (terms.keep_alive != asked.keep_alive).then_some(terms.keep_alive),
             ..ConnAckProperties::default()
         }
     }
@@ -133,7 +217,7 @@ impl Session {
             ),
         };
         self.send(&Packet::ConnAck(Box::new(ConnAck { session_present: false, reason, properties })));
-        self.phase = Phase::Closed(Subscriptions::default());
+        self.phase = Phase::Closed(None);
         self.actions.push_back(Action::Close { words: format!("refused: {words}"), failure: true });
     }
 }
@@ -144,7 +228,7 @@ fn detached(will: Will) -> Will {
 }
 
 /// What can be refused without knowing who it is.
-fn check(connect: &Connect) -> Result<(), (ReasonCode, String)> {
+fn check(connect: &Connect, limits: &Limits) -> Result<(), (ReasonCode, String)> {
     // [MQTT-4.12.0-1]: no method of extended authentication is offered.
     if let Some(method) = &connect.properties.authentication_method {
         let words =
@@ -165,10 +249,10 @@ fn check(connect: &Connect) -> Result<(), (ReasonCode, String)> {
         let words = "the client identifier holds control characters".into();
         return Err((ReasonCode::ClientIdentifierNotValid, words));
     }
-    // [MQTT-3.2.2-12].
-    if connect.will.as_ref().is_some_and(|will| will.qos == QoS::ExactlyOnce) && connect.version == ProtocolVersion::V5
-    {
-        return Err((ReasonCode::QoSNotSupported, "a will at QoS 2 is not offered; use QoS 1".into()));
+    if let Some(will) = &connect.will {
+        let wrong = |(reason, words)| (reason, format!("the will: {words}"));
+        check_size(&will.topic, limits).map_err(|words| wrong((ReasonCode::TopicNameInvalid, words)))?;
+        check_payload(will.properties.payload_format_indicator, &will.payload).map_err(wrong)?;
     }
     Ok(())
 }

@@ -1,11 +1,13 @@
-//! Messages to the client.
+//! Messages to the client, and its acknowledgements of them (§4.3, §4.4).
 
-use std::{fmt, sync::Arc};
+use std::{borrow::Cow, fmt};
 
-use moorfall_wire::{PublishProperties, QoS};
+use moorfall_wire::{
+    Acknowledgement, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishProperties, QoS, ReasonCode, TopicName,
+};
 
-use super::{Phase, Session};
-use crate::{Delivery, Time};
+use super::{After, Keep, Open, Phase, Sent, Session};
+use crate::{Delivery, Message, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -18,7 +20,7 @@ pub enum Withheld {
     Expired,
     /// A rule denies this topic within an allowed filter.
     NotAllowed,
-    /// The session is over.
+    /// The session is over, or the client is away and the message was sent at QoS 0.
     Gone,
 }
 
@@ -29,48 +31,227 @@ impl fmt::Display for Withheld {
             Self::TooLarge => "larger than the client takes",
             Self::Expired => "expired while it waited",
             Self::NotAllowed => "a rule denies the topic",
-            Self::Gone => "the session is over",
+            Self::Gone => "the client is away",
         })
     }
 }
 
+/// The encoding of a message for one receiver: the one that all share, or its own.
+type Encoding<'a> = Cow<'a, EncodedPublish>;
+
 impl Session {
     /// Whether a delivery at `qos` can be sent now; false while the client has as many unacknowledged as it takes
-    /// ([MQTT-3.3.4-9]).
+    /// ([MQTT-3.3.4-9]), and until what an earlier connection left has been sent again ([MQTT-4.6.0-1]).
     pub fn can_deliver(&self, qos: QoS) -> bool {
         match &self.phase {
-            Phase::Open(open) => qos == QoS::AtMostOnce || open.in_flight.has_room(),
+            Phase::Open(open) => {
+                open.resend.is_empty()
+                    && (qos == QoS::AtMostOnce || (open.quota.has_room() && open.state.in_flight.len() < 65_535))
+            }
             _ => false,
         }
     }
 
-    /// Sends a message to the client. To be called only while [`Session::can_deliver`] holds for its QoS.
-    pub fn handle_delivery(&mut self, now: Time, delivery: &Delivery) -> Result<(), Withheld> {
+    /// Sends a message to the client. To be called only while [`Session::can_deliver`] holds for its QoS. A message
+    /// that is withheld is done with, also on disk.
+    pub fn handle_delivery(&mut self, now: Time, delivery: Delivery) -> Result<(), Withheld> {
+        let kept = delivery.sequence > 0;
+        let done = kept.then(|| delivery.clone());
+        let result = self.deliver(now, delivery);
+        if let (Err(_), Some(delivery)) = (&result, done) {
+            self.keep(Keep::Done(delivery));
+        }
+        result
+    }
+
+    fn deliver(&mut self, now: Time, delivery: Delivery) -> Result<(), Withheld> {
+        let version = self.version;
         let Phase::Open(open) = &mut self.phase else { return Err(Withheld::Gone) };
-        let Delivery { message, qos, retain } = delivery;
+        let message = &delivery.message;
         if open.access.withholds(&message.topic) {
             return Err(Withheld::NotAllowed);
         }
-        let acknowledged = *qos != QoS::AtMostOnce;
-        // [MQTT-3.3.2-6]: the time that the message waited is taken off, so its encoding is this receiver's own.
-        let own = match message.expiry_left(now) {
-            None => None,
-            Some(0) => return Err(Withheld::Expired),
-            left => {
-                let properties = PublishProperties { message_expiry_interval: left, ..message.properties.clone() };
-                message.encode(self.version, acknowledged, &properties)
-            }
-        };
-        let encoded = own.as_ref().or_else(|| message.encoded(self.version, acknowledged)).ok_or(Withheld::TooLarge)?;
+        let (encoded, written) = open.encode(now, &delivery, version)?;
         if encoded.size() > self.client_packet_size {
             return Err(Withheld::TooLarge);
         }
-        let packet_id = if acknowledged {
-            Some(open.in_flight.insert(Arc::clone(message)).ok_or(Withheld::QueueFull)?)
-        } else {
-            None
-        };
-        self.outgoing.put_publish(encoded, *qos, *retain, packet_id);
+        if delivery.qos == QoS::AtMostOnce {
+            self.outgoing.put_publish(&encoded, false, QoS::AtMostOnce, delivery.retain, None);
+            if let Written::Introduced(alias) = written {
+                open.outbound_aliases.introduced(&message.topic, alias);
+            }
+            return Ok(());
+        }
+        let (qos, retain, duplicate) = (delivery.qos, delivery.retain, delivery.duplicate);
+        if qos == QoS::ExactlyOnce && delivery.sequence > 0 {
+            // The client takes a second PUBLISH under another identifier for another message. So the identifier must
+            // survive before it is used.
+            let sent = Sent { delivery: delivery.clone(), released: false };
+            let id = open.state.in_flight.insert(sent).ok_or(Withheld::QueueFull)?;
+            open.quota.take();
+            self.keep(Keep::Assign(id, delivery));
+            self.after_commit(After::Deliver(id));
+            return Ok(());
+        }
+        if let Written::Introduced(alias) = written {
+            open.outbound_aliases.introduced(&message.topic, alias);
+        }
+        let sent = Sent { delivery: delivery.clone(), released: false };
+        let id = open.state.in_flight.insert(sent).ok_or(Withheld::QueueFull)?;
+        open.quota.take();
+        self.outgoing.put_publish(&encoded, duplicate, qos, retain, Some(id));
         Ok(())
+    }
+
+    /// Sends what is in flight under `id`: for the first time on this connection, or for the first time at all.
+    pub(super) fn send_message(&mut self, now: Time, id: PacketId, again: bool) {
+        let version = self.version;
+        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(sent) = open.state.in_flight.get(id) else { return };
+        if sent.released {
+            return;
+        }
+        let Delivery { qos, retain, duplicate, .. } = sent.delivery;
+        let delivery = sent.delivery.clone();
+        let encoded = open.encode(now, &delivery, version);
+        match encoded {
+            Ok((encoded, written)) if encoded.size() <= self.client_packet_size => {
+                // [MQTT-3.3.1-1].
+                self.outgoing.put_publish(&encoded, again || duplicate, qos, retain, Some(id));
+                if let Written::Introduced(alias) = written {
+                    open.outbound_aliases.introduced(&delivery.message.topic, alias);
+                }
+            }
+            // Its life ended, or this connection takes less: there is nothing to send.
+            _ => self.finish(now, id),
+        }
+    }
+
+    /// Sends again what an earlier connection left, in the order of that time, as far as the client takes it
+    /// ([MQTT-4.4.0-1], [MQTT-4.6.0-1]).
+    pub(super) fn resend(&mut self, now: Time) {
+        while let Phase::Open(open) = &mut self.phase {
+            let Some(&id) = open.resend.front() else { return };
+            let released = open.state.in_flight.get(id).map(|sent| sent.released);
+            if released == Some(false) && !open.quota.has_room() {
+                return;
+            }
+            open.resend.pop_front();
+            match released {
+                None => {}
+                Some(true) => self.send(&Packet::PubRel(Acknowledgement::success(id))),
+                Some(false) => {
+                    open.quota.take();
+                    self.send_message(now, id, true);
+                }
+            }
+        }
+    }
+
+    pub(super) fn handle_puback(&mut self, now: Time, ack: &Acknowledgement) {
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        match open.state.in_flight.get(ack.packet_id) {
+            Some(sent) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", ack.packet_id),
+            Some(_) => self.finish(now, ack.packet_id),
+            // An identifier that is not in use: the standard has no answer to PUBACK.
+            None => {}
+        }
+    }
+
+    pub(super) fn handle_pubrec(&mut self, now: Time, ack: &Acknowledgement) {
+        let id = ack.packet_id;
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let Some(sent) = open.state.in_flight.get_mut(id) else {
+            return self.send(&Packet::PubRel(self.not_found(id)));
+        };
+        if sent.delivery.qos != QoS::ExactlyOnce {
+            return self.mismatch(now, "PUBREC", id);
+        }
+        // §4.3.3: a refusal ends the hand-shake. [MQTT-4.8.2-6]: nobody else gets the message instead.
+        if ack.reason.is_error() {
+            return self.finish(now, id);
+        }
+        let release = Packet::PubRel(Acknowledgement::success(id));
+        if std::mem::replace(&mut sent.released, true) || sent.delivery.sequence == 0 {
+            open.state.in_flight.move_back(id);
+            return self.send(&release);
+        }
+        let delivery = sent.delivery.clone();
+        open.state.in_flight.move_back(id);
+        // After PUBREL the client forgets the message; if PUBREC were forgotten here it would be sent anew.
+        self.keep(Keep::Release(id, delivery));
+        self.after_commit(After::Send(Box::new(release)));
+    }
+
+    pub(super) fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        match open.state.in_flight.get(ack.packet_id) {
+            Some(sent) if sent.released => self.finish(now, ack.packet_id),
+            Some(_) => self.mismatch(now, "PUBCOMP", ack.packet_id),
+            None => {}
+        }
+    }
+
+    fn mismatch(&mut self, now: Time, packet: &str, id: PacketId) {
+        let words = format!("the client sent {packet} for message {id}, which is not at that point of its hand-shake");
+        self.fail(now, ReasonCode::ProtocolError, words);
+    }
+
+    /// A message in flight is done with.
+    fn finish(&mut self, now: Time, id: PacketId) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(sent) = open.state.in_flight.remove(id) else { return };
+        open.quota.give_back();
+        let waiting = !open.resend.is_empty() && open.held.is_empty();
+        if sent.delivery.sequence > 0 {
+            self.keep(Keep::Done(sent.delivery));
+        }
+        if waiting {
+            self.resend(now);
+        }
+    }
+}
+
+impl Open {
+    /// The message as this receiver gets it. The encoding that all share serves unless something is its own: less
+    /// life left ([MQTT-3.3.2-6]), subscription identifiers, a topic alias.
+    fn encode<'a>(
+        &self,
+        now: Time,
+        delivery: &'a Delivery,
+        version: ProtocolVersion,
+    ) -> Result<(Encoding<'a>, Written), Withheld> {
+        let message: &Message = &delivery.message;
+        let acknowledged = delivery.qos != QoS::AtMostOnce;
+        let life = message.expiry_left(now);
+        if life == Some(0) {
+            return Err(Withheld::Expired);
+        }
+        let identifiers = delivery.via.as_ref().map_or(&[][..], |via| &via.identifiers);
+        let written = if version == ProtocolVersion::V5 && self.outbound_aliases.is_on() {
+            self.outbound_aliases.write(&message.topic)
+        } else {
+            Written::InFull
+        };
+        let own =
+            life != message.properties.message_expiry_interval || !identifiers.is_empty() || written != Written::InFull;
+        if version == ProtocolVersion::V311 || !own {
+            let shared = message.encoded(version, acknowledged).ok_or(Withheld::TooLarge)?;
+            return Ok((Cow::Borrowed(shared), Written::InFull));
+        }
+        let (topic_alias, topic) = match written {
+            Written::InFull => (None, message.topic.clone()),
+            Written::Introduced(alias) => (Some(alias), message.topic.clone()),
+            Written::ByAlias(alias) => (Some(alias), TopicName::default()),
+        };
+        let properties = PublishProperties {
+            message_expiry_interval: life,
+            subscription_identifiers: identifiers.to_vec(),
+            topic_alias,
+            ..message.properties.clone()
+        };
+        EncodedPublish::new(&topic, &properties, message.payload.clone(), version, acknowledged)
+            .map(|encoded| (Cow::Owned(encoded), written))
+            .map_err(|_| Withheld::TooLarge)
     }
 }

@@ -6,12 +6,17 @@
 //! [`Session::handle_packet`], [`Session::handle_decode_error`], [`Session::handle_verdict`] (the answer to
 //! [`Action::Authenticate`]), [`Session::handle_admitted`] (the answer to [`Action::Admit`]),
 //! [`Session::handle_routed`] (the answer to [`Action::Route`] with a packet identifier),
-//! [`Session::handle_delivery`], [`Session::handle_timeout`], [`Session::handle_connection_lost`], [`Session::end`].
+//! [`Session::handle_committed`] (the answer to [`Action::Commit`]), [`Session::handle_delivery`],
+//! [`Session::handle_timeout`], [`Session::handle_connection_lost`], [`Session::end`].
 //!
 //! Outputs, to be drained after every input: [`Session::poll_action`] until it gives `None`, each action carried out
 //! in order; then the bytes of [`Session::outgoing`] are written. [`Session::poll_timeout`] says when
 //! [`Session::handle_timeout`] is due. Packets are handed in only while [`Session::wants_packets`] holds; what has
 //! arrived meanwhile stays in the receive buffer, so packets right behind CONNECT are served in order after it.
+//!
+//! Answers to [`Action::Route`] and [`Action::Commit`] may come later, but in the order in which the actions came:
+//! they mean that what the client is told next will survive. After [`Action::Close`], [`Session::part`] gives what
+//! outlives the connection.
 //!
 //! ```text
 //!            CONNECT               verdict: known            admitted
@@ -19,34 +24,37 @@
 //!    │                    │                          │                    │
 //!    └────────────────────┴──────── any end ─────────┴────────────────────┴──▶ Closed
 //! ```
-//!
-//! A session lives as long as its connection: state that outlives it, and QoS 2, have their place here and are not
-//! built yet. CONNACK says so to a 5.0 client.
 
 mod connect;
 mod deliver;
 mod publish;
+mod state;
 mod subscribe;
 
 use std::{
-    collections::{HashMap, HashSet, VecDeque},
+    collections::{HashSet, VecDeque},
     sync::Arc,
     time::Duration,
 };
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
-    Acknowledgement, ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, MAX_PACKET_SIZE,
-    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, SubscriptionOptions, TopicFilter, Will,
+    ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, MAX_PACKET_SIZE, Packet, PacketId,
+    PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
 };
 
-pub use self::deliver::Withheld;
+use self::connect::Terms;
+pub use self::{
+    deliver::Withheld,
+    state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
+};
 use crate::{
-    Limits, Message, Outgoing, SessionKey, Time,
+    Delivery, Limits, Message, Outgoing, SessionKey, Time,
     access::{Access, Request},
-    in_flight::InFlight,
+    aliases::{InboundAliases, OutboundAliases},
+    in_flight::Quota,
 };
 
 /// The longest reason string, bytes.
@@ -87,22 +95,39 @@ pub enum Verdict {
     },
 }
 
+/// Something that a session which outlives its connection has to keep on disk.
+#[derive(Clone, Debug)]
+pub enum Keep {
+    /// A QoS 2 message of the client was released, so its identifier is free.
+    Forget(PacketId),
+    /// A message goes out under this identifier.
+    Assign(PacketId, Delivery),
+    /// The client has the QoS 2 message; PUBREL follows.
+    Release(PacketId, Delivery),
+    /// The message is done with: acknowledged, or withheld.
+    Done(Delivery),
+}
+
 /// What the session wants done, in order.
 #[derive(Debug)]
 #[must_use]
 pub enum Action {
     /// Find out who this is; answer with [`Session::handle_verdict`].
     Authenticate(Credentials),
-    /// End an earlier connection of this client identifier and wait until it is gone; then
-    /// [`Session::handle_admitted`], or [`Session::handle_not_admitted`] if that can't be.
+    /// End an earlier connection of this client identifier and wait until it is gone, find the session or begin one;
+    /// then [`Session::handle_admitted`], or [`Session::handle_not_admitted`] if that can't be.
     Admit {
         /// The client identifier.
         client_id: ByteString,
         /// Whose client it is.
         identity: Arc<str>,
+        /// Whether an earlier session is discarded.
+        clean_start: bool,
+        /// Seconds that the session outlives its connection.
+        expiry: u32,
     },
     /// Keep (if it is to be retained) and route this message. If there is a packet identifier answer with
-    /// [`Session::handle_routed`].
+    /// [`Session::handle_routed`] once what that promises is safe; a QoS 2 identifier is part of it.
     Route {
         /// The message.
         message: Arc<Message>,
@@ -113,16 +138,20 @@ pub enum Action {
     Subscribe {
         /// Which topics.
         filter: TopicFilter,
-        /// How they are delivered; the QoS is the granted one.
-        options: SubscriptionOptions,
+        /// How they are delivered.
+        granted: Granted,
         /// Whether retained messages are to be sent.
         send_retained: bool,
     },
     /// Take this subscription out of the index.
     Unsubscribe(TopicFilter),
+    /// Keep this on disk. Only of sessions that outlive their connection.
+    Keep(Keep),
+    /// Answer with [`Session::handle_committed`] once everything that earlier actions asked to be kept is safe.
+    Commit(u64),
     /// Something was refused, in a sentence for the record.
     Refused(String),
-    /// Write what is outgoing, close the connection, and take the session's subscriptions out of the index.
+    /// Write what is outgoing, close the connection, and take [`Session::part`].
     Close {
         /// Why, in a sentence for the record.
         words: String,
@@ -143,7 +172,6 @@ pub enum Routed {
 /// The broker's side of one connection. See the module's contract.
 #[derive(Debug)]
 pub struct Session {
-    key: SessionKey,
     limits: Arc<Limits>,
     version: ProtocolVersion,
     phase: Phase,
@@ -162,34 +190,57 @@ enum Phase {
     Waiting { spare_id: ByteString },
     /// CONNECT was received; the service finds out who it is.
     Checking { connect: Box<Connect>, assigned_id: Option<ByteString> },
-    /// It may come in; an earlier connection of the same client is being ended. The terms go into CONNACK.
-    Admitting { open: Box<Open>, terms: Box<ConnAckProperties> },
+    /// It may come in; an earlier connection of the same client is being ended. The properties go into CONNACK.
+    Admitting { terms: Box<Terms>, connack: Box<ConnAckProperties> },
     /// CONNACK was sent.
     Open(Box<Open>),
     /// Nothing more is sent or accepted.
-    Closed(Subscriptions),
+    Closed(Option<Box<Parting>>),
 }
-
-type Subscriptions = HashMap<TopicFilter, SubscriptionOptions, RandomState>;
 
 /// State of an accepted client.
 #[derive(Debug)]
 struct Open {
+    key: SessionKey,
     access: Access,
     /// Topics that the session was found to be allowed to publish to.
     allowed: HashSet<Box<str>, RandomState>,
     keep_alive: Option<Duration>,
     last_heard: Time,
-    in_flight: InFlight<Arc<Message>>,
     will: Option<Will>,
-    subscriptions: Subscriptions,
+    /// Seconds that the session outlives the connection.
+    expiry: u32,
+    state: SessionState,
+    /// What the client still takes at QoS 1 and 2.
+    quota: Quota,
+    /// Sent on an earlier connection and not yet again on this one.
+    resend: VecDeque<PacketId>,
+    /// QoS 1 and 2 messages of the client that are not acknowledged to the end.
+    unacknowledged: HashSet<PacketId, RandomState>,
+    /// Routed messages whose answer has not come.
+    unanswered: usize,
+    inbound_aliases: InboundAliases,
+    outbound_aliases: OutboundAliases,
+    /// What is done when commits are answered, in order.
+    held: VecDeque<(u64, After)>,
+    next_commit: u64,
+}
+
+/// What is done when a commit is answered.
+#[derive(Debug)]
+enum After {
+    /// This is sent.
+    Send(Box<Packet>),
+    /// The message under this identifier is sent for the first time.
+    Deliver(PacketId),
+    /// What an earlier connection left is sent again.
+    Resend,
 }
 
 impl Session {
     /// A new connection at `now`. `spare_id` becomes the client identifier of a client that gives none.
-    pub fn new(key: SessionKey, limits: Arc<Limits>, spare_id: impl Into<ByteString>, now: Time) -> Self {
+    pub fn new(limits: Arc<Limits>, spare_id: impl Into<ByteString>, now: Time) -> Self {
         Self {
-            key,
             limits,
             version: ProtocolVersion::V5,
             phase: Phase::Waiting { spare_id: spare_id.into() },
@@ -199,11 +250,6 @@ impl Session {
             outgoing: Outgoing::default(),
             actions: VecDeque::new(),
         }
-    }
-
-    /// The name of this session.
-    pub fn key(&self) -> SessionKey {
-        self.key
     }
 
     /// The next thing to do.
@@ -225,9 +271,14 @@ impl Session {
         &mut self.outgoing
     }
 
-    /// Whether packets may be handed in now.
+    /// Whether packets may be handed in now: not while the client is being let in, and not while as many of its
+    /// messages wait for their answers as it may send at a time.
     pub fn wants_packets(&self) -> bool {
-        matches!(self.phase, Phase::Waiting { .. } | Phase::Open(_))
+        match &self.phase {
+            Phase::Waiting { .. } => true,
+            Phase::Open(open) => open.unanswered <= usize::from(self.limits.receive_maximum),
+            _ => false,
+        }
     }
 
     /// Whether the client was accepted and is still connected.
@@ -235,7 +286,7 @@ impl Session {
         matches!(self.phase, Phase::Open(_))
     }
 
-    /// Whether the session is over.
+    /// Whether the connection is over.
     pub fn is_closed(&self) -> bool {
         matches!(self.phase, Phase::Closed(_))
     }
@@ -253,19 +304,32 @@ impl Session {
         }
     }
 
-    /// The session's subscriptions; they stay readable after the end, for taking them out of the index.
-    pub fn subscriptions(&self) -> impl Iterator<Item = (&TopicFilter, &SubscriptionOptions)> {
-        let subscriptions = match &self.phase {
-            Phase::Open(open) => Some(&open.subscriptions),
-            Phase::Closed(subscriptions) => Some(subscriptions),
-            _ => None,
-        };
-        subscriptions.into_iter().flatten()
+    /// Whether the session outlives its connection, as far as is known now.
+    pub fn is_kept(&self) -> bool {
+        matches!(&self.phase, Phase::Open(open) if open.is_kept())
+    }
+
+    /// The will of an accepted client, as the message that it becomes, and its delay.
+    pub fn will(&self, now: Time) -> Option<DelayedWill> {
+        let Phase::Open(open) = &self.phase else { return None };
+        let will = open.will.as_ref()?;
+        let delay = Duration::from_secs(will.properties.will_delay_interval.unwrap_or(0).into());
+        Some(DelayedWill { message: publish::will_message(will.clone(), open.key, now), delay })
+    }
+
+    /// Subscriptions of an accepted client.
+    pub fn subscription_count(&self) -> usize {
+        if let Phase::Open(open) = &self.phase { open.state.subscriptions.len() } else { 0 }
     }
 
     /// Messages sent to the client and not acknowledged.
     pub fn in_flight(&self) -> usize {
-        if let Phase::Open(open) = &self.phase { open.in_flight.len() } else { 0 }
+        if let Phase::Open(open) = &self.phase { open.state.in_flight.len() } else { 0 }
+    }
+
+    /// After the end: what outlives the connection. `None` if the client was never let in, and at the second call.
+    pub fn part(&mut self) -> Option<Parting> {
+        if let Phase::Closed(parting) = &mut self.phase { parting.take().map(|parting| *parting) } else { None }
     }
 
     /// A packet has arrived.
@@ -277,28 +341,19 @@ impl Session {
         }
         match packet {
             Packet::Publish(publish) => self.handle_publish(now, publish),
-            Packet::PubAck(ack) => self.handle_puback(&ack),
-            Packet::Subscribe(subscribe) => self.handle_subscribe(now, subscribe),
+            Packet::PubAck(ack) => self.handle_puback(now, &ack),
+            Packet::PubRec(ack) => self.handle_pubrec(now, &ack),
+            Packet::PubRel(ack) => self.handle_pubrel(&ack),
+            Packet::PubComp(ack) => self.handle_pubcomp(now, &ack),
+            Packet::Subscribe(subscribe) => self.handle_subscribe(subscribe),
             Packet::Unsubscribe(unsubscribe) => self.handle_unsubscribe(unsubscribe),
             Packet::PingReq => self.send(&Packet::PingResp),
             Packet::Disconnect(disconnect) => self.handle_disconnect(now, &disconnect),
-            // [MQTT-4.3.3-…]: QoS 2 is not offered, so these name identifiers that nobody knows.
-            Packet::PubRec(ack) => self.send(&Packet::PubRel(self.not_found(ack.packet_id))),
-            Packet::PubRel(ack) => self.send(&Packet::PubComp(self.not_found(ack.packet_id))),
-            Packet::PubComp(_) => {}
             other => {
                 let words = format!("the client sent {}, which is not allowed here", other.packet_type());
                 self.fail(now, ReasonCode::ProtocolError, words);
             }
         }
-    }
-
-    fn not_found(&self, packet_id: PacketId) -> Acknowledgement {
-        let mut ack = Acknowledgement::success(packet_id);
-        if self.version == ProtocolVersion::V5 {
-            ack.reason = ReasonCode::PacketIdentifierNotFound;
-        }
-        ack
     }
 
     /// The bytes that arrived are not a packet.
@@ -332,13 +387,44 @@ impl Session {
         self.close(now, words, true, true);
     }
 
-    /// The broker ends the session: taken over, shutting down, administrative action.
-    pub fn end(&mut self, now: Time, reason: ReasonCode, words: String) {
+    /// The answer to [`Action::Commit`]: everything up to it is safe.
+    pub fn handle_committed(&mut self, now: Time, number: u64) {
+        while let Phase::Open(open) = &mut self.phase {
+            let Some((_, after)) = open.held.pop_front_if(|(held, _)| *held <= number) else { break };
+            match after {
+                After::Send(packet) => self.send(&packet),
+                After::Deliver(id) => self.send_message(now, id, false),
+                After::Resend => self.resend(now),
+            }
+        }
+    }
+
+    /// The broker ends the connection: taken over, shutting down, administrative action. With `discard` the session
+    /// ends too, whatever its expiry.
+    pub fn end(&mut self, now: Time, reason: ReasonCode, words: String, discard: bool) {
+        if let Phase::Open(open) = &mut self.phase
+            && discard
+        {
+            open.expiry = 0;
+        }
         self.fail(now, reason, words);
     }
 
     /// [MQTT-3.14.4-3]: the will goes with a normal DISCONNECT, and only then.
     fn handle_disconnect(&mut self, now: Time, disconnect: &Disconnect) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        if let Some(expiry) = disconnect.properties.session_expiry_interval {
+            // §3.14.2.2.2: what was to end with the connection can't be kept after all.
+            if expiry > 0 && open.expiry == 0 {
+                let words = "the client asked to keep a session that was to end with its connection".into();
+                return self.fail(now, ReasonCode::ProtocolError, words);
+            }
+            open.expiry = expiry.min(self.limits.session_expiry);
+        }
+        if disconnect.properties.server_reference.is_some() {
+            let words = "only the server may name another server".into();
+            return self.fail(now, ReasonCode::ProtocolError, words);
+        }
         let normal = disconnect.reason == ReasonCode::Success;
         let words = match disconnect.reason {
             ReasonCode::Success => "the client said goodbye".into(),
@@ -347,7 +433,7 @@ impl Session {
         self.close(now, words, !normal, disconnect.reason.is_error());
     }
 
-    /// Ends the session for a reason; a 5.0 client that was accepted is told (§4.13).
+    /// Ends the connection for a reason; a 5.0 client that was accepted is told (§4.13).
     fn fail(&mut self, now: Time, reason: ReasonCode, words: String) {
         if self.is_open() && self.version == ProtocolVersion::V5 && reason.allowed_in(PacketType::Disconnect) {
             let reason_string = self.reason_string(&words);
@@ -358,39 +444,80 @@ impl Session {
     }
 
     fn close(&mut self, now: Time, words: String, publish_will: bool, failure: bool) {
-        let phase = std::mem::replace(&mut self.phase, Phase::Closed(Subscriptions::default()));
-        match phase {
-            Phase::Closed(subscriptions) => {
-                self.phase = Phase::Closed(subscriptions);
+        match std::mem::replace(&mut self.phase, Phase::Closed(None)) {
+            Phase::Closed(parting) => {
+                self.phase = Phase::Closed(parting);
                 return;
             }
             Phase::Open(mut open) => {
+                let mut delayed = None;
                 if let Some(will) = open.will.take().filter(|_| publish_will) {
-                    self.publish_will(now, &open.access, will);
+                    delayed = self.publish_will(now, &open, will);
                 }
-                self.phase = Phase::Closed(open.subscriptions);
+                if open.is_kept() {
+                    self.keep_identifiers(&open.state);
+                }
+                let parting = Parting { expiry: open.expiry, state: open.state, will: delayed };
+                self.phase = Phase::Closed(Some(Box::new(parting)));
             }
             Phase::Waiting { .. } | Phase::Checking { .. } | Phase::Admitting { .. } => {}
         }
         self.actions.push_back(Action::Close { words, failure });
     }
 
-    /// [MQTT-3.1.2-8]. The right to publish is looked at again: it may have changed since CONNECT.
-    fn publish_will(&mut self, now: Time, access: &Access, will: Will) {
+    /// [MQTT-3.1.2-8]. A will that waits is given back: it is published when its delay is over or the session ends,
+    /// whichever comes first ([MQTT-3.1.3-9]). The right to publish is looked at again: it may have changed.
+    fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
         let request = Request::Publish(&will.topic);
-        if !access.decide(request, |_, _| {}).is_allowed() {
-            self.actions.push_back(Action::Refused(format!("the will: {}", access.explain(request))));
-            return;
+        if !open.access.decide(request, |_, _| {}).is_allowed() {
+            self.actions.push_back(Action::Refused(format!("the will: {}", open.access.explain(request))));
+            return None;
         }
-        let properties = publish::will_properties(will.properties);
-        let message = Message::new(will.topic, will.payload, will.qos, will.retain, properties, self.key, now);
-        self.actions.push_back(Action::Route { message: Arc::new(message), packet_id: None });
+        let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);
+        let message = publish::will_message(will, open.key, now);
+        if seconds > 0 {
+            return Some(DelayedWill { message, delay: Duration::from_secs(seconds.into()) });
+        }
+        self.actions.push_back(Action::Route { message, packet_id: None });
+        None
+    }
+
+    /// What is in flight keeps its identifiers ([MQTT-4.4.0-1]). Those of QoS 2 are on disk already.
+    fn keep_identifiers(&mut self, state: &SessionState) {
+        for id in state.in_flight.ids() {
+            if let Some(sent) = state.in_flight.get(id)
+                && sent.delivery.sequence > 0
+                && !sent.released
+            {
+                self.actions.push_back(Action::Keep(Keep::Assign(id, sent.delivery.clone())));
+            }
+        }
+    }
+
+    fn keep(&mut self, keep: Keep) {
+        self.actions.push_back(Action::Keep(keep));
+    }
+
+    /// Does this once everything that was asked to be kept is safe.
+    fn after_commit(&mut self, after: After) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        open.next_commit += 1;
+        open.held.push_back((open.next_commit, after));
+        self.actions.push_back(Action::Commit(open.next_commit));
     }
 
     fn send(&mut self, packet: &Packet) {
-        self.outgoing.put_packet(packet, self.version).expect(
-            "the session makes only packets that its version can say, from fields that were decoded or are short",
-        );
+        let encodes = "the session makes only packets that its version can say, from fields that were decoded or are \
+                       short";
+        if self.client_packet_size >= 2 * REASON_STRING {
+            return self.outgoing.put_packet(packet, self.version).expect(encodes);
+        }
+        // [MQTT-3.1.2-24]: nothing larger than the client takes is sent, whatever it is.
+        let mut bytes = BytesMut::new();
+        packet.encode(self.version, &mut bytes).expect(encodes);
+        if bytes.len() <= self.client_packet_size {
+            self.outgoing.put_bytes(&bytes);
+        }
     }
 
     /// The words as a reason string, cut to what is sensible; `None` if the client takes only tiny packets
@@ -406,5 +533,11 @@ impl Session {
     /// The same for packets in which the client may decline it ([MQTT-3.1.2-29]).
     fn problem_string(&self, words: &str) -> Option<ByteString> {
         self.reason_string(words).filter(|_| self.problem_information && self.version == ProtocolVersion::V5)
+    }
+}
+
+impl Open {
+    fn is_kept(&self) -> bool {
+        self.expiry > 0
     }
 }

@@ -1,20 +1,25 @@
-//! Messages from the client, and its acknowledgements of messages to it.
+//! Messages from the client (§4.3).
 
 use std::sync::Arc;
 
 use moorfall_wire::{
     Acknowledgement, AcknowledgementProperties, Packet, PacketId, ProtocolVersion, Publish, PublishProperties, QoS,
-    ReasonCode, TopicName, WillProperties,
+    ReasonCode, TopicName, Will, WillProperties,
 };
 
-use super::{Action, Phase, Routed, Session};
-use crate::{Limits, Message, Time, access::Request};
+use super::{Action, After, Keep, Phase, Routed, Session};
+use crate::{Limits, Message, SessionKey, Time, access::Request, aliases::AliasError};
 
 /// Topics for which a session remembers that it may publish.
 const REMEMBERED_TOPICS: usize = 128;
 
-/// The will's properties as those of the message that it becomes.
-pub(super) fn will_properties(will: WillProperties) -> PublishProperties {
+/// The message that a will becomes.
+pub(super) fn will_message(will: Will, publisher: SessionKey, now: Time) -> Arc<Message> {
+    let Will { topic, payload, qos, retain, properties } = will;
+    Arc::new(Message::new(topic, payload, qos, retain, will_properties(properties), publisher, now))
+}
+
+fn will_properties(will: WillProperties) -> PublishProperties {
     PublishProperties {
         payload_format_indicator: will.payload_format_indicator,
         message_expiry_interval: will.message_expiry_interval,
@@ -38,31 +43,81 @@ pub(super) fn check_size(topic: &str, limits: &Limits) -> Result<(), String> {
     Ok(())
 }
 
+/// Whether a payload that is said to be text is text (§3.3.2.3.2). Only looked at when the publisher says so.
+pub(super) fn check_payload(indicator: Option<bool>, payload: &[u8]) -> Result<(), (ReasonCode, String)> {
+    match std::str::from_utf8(payload) {
+        Err(error) if indicator == Some(true) => {
+            let at = error.valid_up_to();
+            let words = format!("the payload is said to be UTF-8 text and is not, from byte {at} on");
+            Err((ReasonCode::PayloadFormatInvalid, words))
+        }
+        _ => Ok(()),
+    }
+}
+
 impl Session {
-    pub(super) fn handle_publish(&mut self, now: Time, publish: Publish) {
-        if publish.qos == QoS::ExactlyOnce {
-            // [MQTT-3.2.2-11]: CONNACK said that QoS 1 is the most.
-            return self.fail(now, ReasonCode::QoSNotSupported, "QoS 2 is not offered; use QoS 1".into());
-        }
-        if publish.properties.topic_alias.is_some() {
-            // [MQTT-3.2.2-17]: CONNACK allowed no alias.
-            return self.fail(now, ReasonCode::TopicAliasInvalid, "topic aliases are not offered".into());
-        }
+    pub(super) fn handle_publish(&mut self, now: Time, mut publish: Publish) {
         if !publish.properties.subscription_identifiers.is_empty() {
             // [MQTT-3.3.4-6].
             let words = "a client must not send subscription identifiers with a message".into();
             return self.fail(now, ReasonCode::ProtocolError, words);
         }
-        if let Err((reason, words)) = self.may_publish(&publish.topic) {
-            return self.refuse_publish(publish.packet_id, reason, words);
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let alias = publish.properties.topic_alias.take();
+        match open.inbound_aliases.resolve(publish.topic, alias) {
+            Ok(topic) => publish.topic = topic,
+            Err(AliasError::TooHigh { maximum }) => {
+                let words = format!("the topic alias is higher than the {maximum} that are taken here");
+                return self.fail(now, ReasonCode::TopicAliasInvalid, words);
+            }
+            Err(AliasError::Unknown) => {
+                let words = "the topic alias was never given a topic on this connection".into();
+                return self.fail(now, ReasonCode::ProtocolError, words);
+            }
         }
+        if let Some(id) = publish.packet_id {
+            open.unacknowledged.insert(id);
+            // §4.9; 3.1.1 has no such bound, its client is read from more slowly instead.
+            let most = usize::from(self.limits.receive_maximum);
+            if open.unacknowledged.len() > most && self.version == ProtocolVersion::V5 {
+                let words = format!("the client has more than {most} messages unacknowledged, as many as it may");
+                return self.fail(now, ReasonCode::ReceiveMaximumExceeded, words);
+            }
+            // [MQTT-4.3.3-10]: what was received and not released is not passed on again.
+            if publish.qos == QoS::ExactlyOnce && open.state.received.contains(&id) {
+                return self.received_again(id);
+            }
+        }
+        match self.may_publish(&publish) {
+            Ok(()) => self.accept(now, publish),
+            Err((reason, words)) => self.refuse_publish(publish.qos, publish.packet_id, reason, words),
+        }
+    }
+
+    fn accept(&mut self, now: Time, publish: Publish) {
+        let Phase::Open(open) = &mut self.phase else { return };
         let Publish { qos, retain, topic, packet_id, properties, payload, .. } = publish;
-        let message = Message::new(topic, payload, qos, retain, properties, self.key, now);
+        let key = open.key;
+        if let Some(id) = packet_id {
+            open.unanswered += 1;
+            if qos == QoS::ExactlyOnce {
+                open.state.received.insert(id);
+            }
+        }
+        let message = Message::new(topic, payload, qos, retain, properties, key, now);
         self.actions.push_back(Action::Route { message: Arc::new(message), packet_id });
     }
 
-    fn may_publish(&mut self, topic: &TopicName) -> Result<(), (ReasonCode, String)> {
+    /// PUBREC once more, but not before the first one could go.
+    fn received_again(&mut self, id: PacketId) {
+        let packet = Packet::PubRec(Acknowledgement::success(id));
+        self.after_commit(After::Send(Box::new(packet)));
+    }
+
+    fn may_publish(&mut self, publish: &Publish) -> Result<(), (ReasonCode, String)> {
+        check_payload(publish.properties.payload_format_indicator, &publish.payload)?;
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let topic: &TopicName = &publish.topic;
         if open.allowed.contains(&**topic) {
             return Ok(());
         }
@@ -78,28 +133,30 @@ impl Session {
         Ok(())
     }
 
-    /// 5.0 says it in PUBACK. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0 neither can.
-    fn refuse_publish(&mut self, packet_id: Option<PacketId>, reason: ReasonCode, words: String) {
+    /// 5.0 says it in PUBACK or PUBREC. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0
+    /// neither can.
+    fn refuse_publish(&mut self, qos: QoS, packet_id: Option<PacketId>, reason: ReasonCode, words: String) {
         if let Some(id) = packet_id {
-            self.acknowledge(id, reason, &words);
+            self.acknowledge(qos, id, reason, &words);
         }
         self.actions.push_back(Action::Refused(words));
     }
 
-    /// The answer to [`Action::Route`] with a packet identifier: the publisher is told (§3.4).
-    pub fn handle_routed(&mut self, packet_id: PacketId, routed: Routed) {
+    /// The answer to [`Action::Route`] with a packet identifier: the publisher is told (§3.4, §3.5).
+    pub fn handle_routed(&mut self, qos: QoS, packet_id: PacketId, routed: Routed) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        open.unanswered = open.unanswered.saturating_sub(1);
         match routed {
-            _ if !self.is_open() => {}
-            Routed::To(0) => self.acknowledge(packet_id, ReasonCode::NoMatchingSubscribers, ""),
-            Routed::To(_) => self.acknowledge(packet_id, ReasonCode::Success, ""),
+            Routed::To(0) => self.acknowledge(qos, packet_id, ReasonCode::NoMatchingSubscribers, ""),
+            Routed::To(_) => self.acknowledge(qos, packet_id, ReasonCode::Success, ""),
             Routed::RetainedFull => {
                 let words = "the broker keeps as many retained messages as it may; the message was not taken";
-                self.refuse_publish(Some(packet_id), ReasonCode::QuotaExceeded, words.into());
+                self.refuse_publish(qos, Some(packet_id), ReasonCode::QuotaExceeded, words.into());
             }
         }
     }
 
-    fn acknowledge(&mut self, packet_id: PacketId, reason: ReasonCode, words: &str) {
+    fn acknowledge(&mut self, qos: QoS, packet_id: PacketId, reason: ReasonCode, words: &str) {
         let mut ack = Acknowledgement::success(packet_id);
         if self.version == ProtocolVersion::V5 {
             ack.reason = reason;
@@ -108,12 +165,39 @@ impl Session {
                 ack.properties = AcknowledgementProperties { reason_string, ..AcknowledgementProperties::default() };
             }
         }
-        self.send(&Packet::PubAck(ack));
+        let Phase::Open(open) = &mut self.phase else { return };
+        let exactly_once = qos == QoS::ExactlyOnce;
+        // §4.3.3: a PUBREC that refuses ends the hand-shake, and so does PUBACK.
+        if !exactly_once || ack.reason.is_error() {
+            open.unacknowledged.remove(&packet_id);
+            open.state.received.remove(&packet_id);
+        }
+        self.send(&if exactly_once { Packet::PubRec(ack) } else { Packet::PubAck(ack) });
     }
 
-    pub(super) fn handle_puback(&mut self, ack: &Acknowledgement) {
+    /// [MQTT-4.3.3-11]: PUBREL is answered by PUBCOMP; the identifier is free when that has left.
+    pub(super) fn handle_pubrel(&mut self, ack: &Acknowledgement) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
-        // An identifier that is not in use is answered by nothing: the standard has no answer to PUBACK.
-        open.in_flight.remove(ack.packet_id);
+        open.unacknowledged.remove(&ack.packet_id);
+        let known = open.state.received.remove(&ack.packet_id);
+        let complete = Packet::PubComp(if known {
+            Acknowledgement::success(ack.packet_id)
+        } else {
+            self.not_found(ack.packet_id)
+        });
+        if known && self.is_kept() {
+            self.keep(Keep::Forget(ack.packet_id));
+            self.after_commit(After::Send(Box::new(complete)));
+        } else {
+            self.send(&complete);
+        }
+    }
+
+    pub(super) fn not_found(&self, packet_id: PacketId) -> Acknowledgement {
+        let mut ack = Acknowledgement::success(packet_id);
+        if self.version == ProtocolVersion::V5 {
+            ack.reason = ReasonCode::PacketIdentifierNotFound;
+        }
+        ack
     }
 }

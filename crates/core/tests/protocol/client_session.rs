@@ -1,7 +1,5 @@
 //! The client's side of a connection, with the broker played packet by packet.
 
-#![allow(clippy::unwrap_used, reason = "a test may panic")]
-
 use std::{num::NonZeroU16, time::Duration};
 
 use bytes::{Buf, BytesMut};
@@ -54,7 +52,7 @@ fn answers_find_their_requests() {
     let mut client = open(0, ConnAckProperties::default());
     let first = client.publish(at(1), message(QoS::AtLeastOnce)).unwrap().unwrap();
     let second =
-        client.subscribe(at(1), vec![Subscription { filter: "#".parse().unwrap(), options: Default::default() }]);
+        client.subscribe(at(1), vec![Subscription { filter: "#".parse().unwrap(), options: Default::default() }], None);
     let second = second.unwrap();
     assert_eq!(client.publish(at(1), message(QoS::AtMostOnce)), Ok(None));
     assert_eq!(sent(&mut client).len(), 3);
@@ -116,13 +114,14 @@ fn the_broker_s_keep_alive_wins() {
 
 #[test]
 fn a_broker_that_breaks_the_protocol_is_left() {
-    let wrong =
-        [Packet::PingReq, Packet::Publish(Publish { packet_id: NonZeroU16::new(1), ..message(QoS::ExactlyOnce) })];
+    let mut aliased = message(QoS::AtMostOnce);
+    aliased.properties.topic_alias = NonZeroU16::new(1);
+    let wrong = [Packet::PingReq, Packet::Publish(aliased)];
     for packet in wrong {
         let mut client = open(0, ConnAckProperties::default());
         client.handle_packet(at(1), packet);
         assert!(matches!(&sent(&mut client)[..], [Packet::Disconnect(end)] if end.reason == ReasonCode::ProtocolError));
-        assert!(closed(&mut client).contains("the broker sent"));
+        assert!(closed(&mut client).starts_with("the broker"));
     }
 }
 

@@ -1,0 +1,115 @@
+//! What a session keeps when its connection ends (§4.1).
+
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+    time::Duration,
+};
+
+use foldhash::fast::RandomState;
+use moorfall_wire::{PacketId, QoS, SubscriptionOptions, TopicFilter, VariableInt};
+
+use crate::{Delivery, Message, Via, in_flight::InFlight};
+
+/// Seconds that a session outlives its connection when it never ends (§3.1.2.11.2).
+pub const NEVER: u32 = u32::MAX;
+
+/// One subscription as it was granted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Granted {
+    /// How messages are delivered; the QoS is the granted one.
+    pub options: SubscriptionOptions,
+    /// Comes back with each message that matches (§3.8.2.1.2).
+    pub identifier: Option<VariableInt>,
+}
+
+impl Granted {
+    /// A retained message as this subscription brings it (§3.3.1.3).
+    pub fn retained_delivery(&self, message: Arc<Message>) -> Delivery {
+        let qos = message.qos.min(self.options.qos);
+        let via = self.identifier.map(|identifier| Arc::new(Via { identifiers: vec![identifier], shared: None }));
+        Delivery { via, ..Delivery::new(message, qos, true) }
+    }
+}
+
+/// A message that was sent to the client and is not done with.
+#[derive(Clone, Debug)]
+pub struct Sent {
+    /// The message.
+    pub delivery: Delivery,
+    /// At QoS 2: PUBREC has come, so PUBREL is what is sent again.
+    pub released: bool,
+}
+
+/// What a session keeps when its connection ends: its subscriptions, what it was sent and has not acknowledged, and
+/// the QoS 2 messages that it has sent and not released. What waits to be sent is in its [`crate::Outbox`].
+#[derive(Clone, Debug, Default)]
+pub struct SessionState {
+    pub(super) subscriptions: HashMap<TopicFilter, Granted, RandomState>,
+    pub(super) in_flight: InFlight<Sent>,
+    pub(super) received: HashSet<PacketId, RandomState>,
+}
+
+impl SessionState {
+    /// Puts a stored subscription back.
+    pub fn restore_subscription(&mut self, filter: TopicFilter, granted: Granted) {
+        self.subscriptions.insert(filter, granted);
+    }
+
+    /// Puts a stored message back that had been sent; in the order in which they were sent.
+    pub fn restore_sent(&mut self, packet_id: PacketId, sent: Sent) {
+        self.in_flight.insert_at(packet_id, sent);
+    }
+
+    /// Puts the identifier of a QoS 2 message back that was received and not released.
+    pub fn restore_received(&mut self, packet_id: PacketId) {
+        self.received.insert(packet_id);
+    }
+
+    /// The subscriptions, in no order.
+    pub fn subscriptions(&self) -> impl Iterator<Item = (&TopicFilter, &Granted)> {
+        self.subscriptions.iter()
+    }
+
+    /// Messages that were sent and are not done with.
+    pub fn in_flight(&self) -> usize {
+        self.in_flight.len()
+    }
+
+    /// What was sent and is not done with, in the order in which it was sent.
+    pub fn into_sent(self) -> Vec<(PacketId, Sent)> {
+        self.in_flight.into_ordered()
+    }
+
+    /// Takes out what came by a shared subscription, is not acknowledged and may be handed to another member: QoS 1
+    /// only, since a QoS 2 message that was sent must not go to anybody else ([MQTT-4.8.2-5]).
+    pub fn take_shared(&mut self) -> Vec<Delivery> {
+        let ids = self.in_flight.ids().into_iter();
+        let movable = |id: &PacketId| {
+            let sent = self.in_flight.get(*id);
+            sent.is_some_and(|sent| sent.delivery.qos == QoS::AtLeastOnce && sent.delivery.shared().is_some())
+        };
+        let ids: Vec<_> = ids.filter(movable).collect();
+        ids.into_iter().filter_map(|id| self.in_flight.remove(id)).map(|sent| sent.delivery).collect()
+    }
+}
+
+/// A will that waits for the end of its delay (§3.1.3.2.2).
+#[derive(Clone, Debug)]
+pub struct DelayedWill {
+    /// What is published.
+    pub message: Arc<Message>,
+    /// How long after the end of the connection.
+    pub delay: Duration,
+}
+
+/// What is left of a session after its connection.
+#[derive(Debug)]
+pub struct Parting {
+    /// Seconds until the session ends; 0 is now, [`NEVER`] is never.
+    pub expiry: u32,
+    /// What it keeps.
+    pub state: SessionState,
+    /// To be published unless the client comes back in time. Only when the session goes on.
+    pub will: Option<DelayedWill>,
+}

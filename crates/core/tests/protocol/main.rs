@@ -1,0 +1,11 @@
+//! The rules of the protocol, tested with simulated clients, a simulated broker and a simulated clock.
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod basics;
+mod client_session;
+mod handshakes;
+mod model;
+mod properties;
+mod sessions;
+mod shared;
+mod world;
