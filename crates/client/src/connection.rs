@@ -9,7 +9,7 @@ use std::{
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Time,
-    client::{ClientSession, Event, WishError},
+    client::{ClientSession, ClientState, Event, WishError},
 };
 use moorfall_wire::{ConnAck, Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, Publish, Subscription, TopicFilter};
 use tokio::{
@@ -47,10 +47,10 @@ pub(crate) enum Command {
     Abandon,
 }
 
-type Opened = (mpsc::Sender<Command>, ConnAck, mpsc::Receiver<Arrival>);
+type Opened = (mpsc::Sender<Command>, ConnAck, mpsc::Receiver<Arrival>, oneshot::Receiver<ClientState>);
 
 /// Connects, waits for CONNACK, and leaves the rest to a task.
-pub(crate) async fn open(options: &Options, connect: Connect) -> Result<Opened, ConnectError> {
+pub(crate) async fn open(options: &Options, connect: Connect, state: ClientState) -> Result<Opened, ConnectError> {
     let began = Instant::now();
     let deadline = tokio::time::Instant::now() + options.patience;
     let address = format!("{}:{}", options.remote.host, options.remote.port);
@@ -61,7 +61,7 @@ pub(crate) async fn open(options: &Options, connect: Connect) -> Result<Opened, 
     let _ = stream.set_nodelay(true);
     let mut task = Task {
         stream,
-        session: ClientSession::new(connect, Time::default())?,
+        session: ClientSession::resume(connect, state, Time::default())?,
         buffer: BytesMut::new(),
         began,
         waiting: Waiting::default(),
@@ -71,8 +71,13 @@ pub(crate) async fn open(options: &Options, connect: Connect) -> Result<Opened, 
         .map_err(|_| timed_out("a connection was made, but no answer to CONNECT came"))??;
     let (commands, command_receiver) = mpsc::channel(COMMANDS);
     let (arrivals, arrival_receiver) = mpsc::channel(ARRIVALS);
-    tokio::spawn(task.run(command_receiver, arrivals));
-    Ok((commands, connack, arrival_receiver))
+    let (state, state_receiver) = oneshot::channel();
+    tokio::spawn(async move {
+        task.run(command_receiver, arrivals).await;
+        // Whoever connected may not care.
+        let _ = state.send(task.session.into_state());
+    });
+    Ok((commands, connack, arrival_receiver, state_receiver))
 }
 
 async fn reach(options: &Options, address: &str) -> Result<TcpStream, ConnectError> {
@@ -163,7 +168,7 @@ impl Task {
         true
     }
 
-    async fn run(mut self, mut commands: mpsc::Receiver<Command>, arrivals: mpsc::Sender<Arrival>) {
+    async fn run(&mut self, mut commands: mpsc::Receiver<Command>, arrivals: mpsc::Sender<Arrival>) {
         loop {
             // A packet is handled only when its arrival has a place, so a slow program slows the broker.
             while arrivals.capacity() > 0 && self.handle_one_packet() {
@@ -219,7 +224,7 @@ impl Task {
     fn request(&mut self, now: Time, request: Request, reply: Reply) {
         let sent: Result<Option<PacketId>, WishError> = match request {
             Request::Publish(publish) => self.session.publish(now, *publish),
-            Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions).map(Some),
+            Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions, None).map(Some),
             Request::Unsubscribe(filters) => self.session.unsubscribe(now, filters).map(Some),
         };
         match sent {
@@ -253,7 +258,8 @@ impl Task {
                     tokio::spawn(async move { arrivals.send(Arrival::Closed(words)).await });
                     return Err(());
                 }
-                Event::Connected(_) | Event::Refused { .. } => {}
+                // Whoever asked has been told that the connection ended.
+                Event::Forgotten { .. } | Event::Connected(_) | Event::Refused { .. } => {}
             }
         }
         Ok(())

@@ -12,9 +12,12 @@ use std::time::Duration;
 use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{
-    ConnAck, Connect, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter, Will,
+    ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter,
+    Will,
 };
 use tokio::sync::{mpsc, oneshot};
+
+pub use moorfall_core::client::ClientState;
 
 use self::connection::{Command, Request};
 pub use self::{
@@ -35,6 +38,11 @@ pub struct Options {
     pub client_id: String,
     /// Longest silence, seconds; 0 switches the check off.
     pub keep_alive: u16,
+    /// Whether an earlier session of this client identifier is discarded.
+    pub clean_start: bool,
+    /// Seconds that the session outlives its connection; `u32::MAX` is for ever. In 3.1.1 it is kept for ever or, with
+    /// a clean start, not at all.
+    pub session_expiry: u32,
     /// The message that the broker publishes if the connection breaks.
     pub will: Option<Will>,
     /// How long connecting may take in all.
@@ -50,13 +58,21 @@ impl Options {
             version: ProtocolVersion::V5,
             client_id: String::new(),
             keep_alive: 30,
+            clean_start: true,
+            session_expiry: 0,
             will: None,
             patience: Duration::from_secs(10),
         }
     }
 
     fn connect(&self) -> Connect {
+        let mut properties = ConnectProperties::default();
+        if self.version == ProtocolVersion::V5 && self.session_expiry > 0 {
+            properties.session_expiry_interval = Some(self.session_expiry);
+        }
         Connect {
+            properties,
+            clean_start: self.clean_start,
             keep_alive: self.keep_alive,
             will: self.will.clone(),
             user_name: self.remote.identity.as_deref().map(Into::into),
@@ -108,6 +124,7 @@ pub struct Client {
 #[derive(Debug)]
 pub struct Arrivals {
     receiver: mpsc::Receiver<Arrival>,
+    state: oneshot::Receiver<ClientState>,
 }
 
 impl Arrivals {
@@ -115,13 +132,26 @@ impl Arrivals {
     pub async fn next(&mut self) -> Option<Arrival> {
         self.receiver.recv().await
     }
+
+    /// Waits until the connection is over and gives what outlives it, for [`Client::resume`]. What has arrived and was
+    /// not taken is lost.
+    pub async fn into_state(self) -> ClientState {
+        drop(self.receiver);
+        self.state.await.unwrap_or_default()
+    }
 }
 
 impl Client {
     /// Connects and signs in.
     pub async fn connect(options: &Options) -> Result<(Self, Arrivals), ConnectError> {
-        let (commands, connack, receiver) = connection::open(options, options.connect()).await?;
-        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver }))
+        Self::resume(options, ClientState::default()).await
+    }
+
+    /// Connects and goes on with an earlier session, if the broker still knows it: what was not acknowledged is sent
+    /// again, and QoS 2 messages that were received come no second time.
+    pub async fn resume(options: &Options, state: ClientState) -> Result<(Self, Arrivals), ConnectError> {
+        let (commands, connack, receiver, state) = connection::open(options, options.connect(), state).await?;
+        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
     }
 
     /// What the broker said when it accepted the connection.
@@ -129,7 +159,7 @@ impl Client {
         &self.connack
     }
 
-    /// Sends a message. At QoS 1 the answer is awaited; at QoS 0 there is none, and the message is on its way.
+    /// Sends a message. At QoS 1 and 2 the answer is awaited; at QoS 0 there is none, and the message is on its way.
     pub async fn publish(&self, publish: Publish) -> Result<Option<Answer>, ClientError> {
         self.request(Request::Publish(Box::new(publish))).await
     }

@@ -23,7 +23,7 @@ mod time;
 
 pub use identity::{AttributeValue, Identity};
 pub use limits::{Limits, QueuePolicy};
-pub use message::{Delivery, Filed, Message, SessionKey, Via};
+pub use message::{Delivery, Message, SessionKey, Via};
 pub use outbox::{Outbox, Pushed};
 pub use outgoing::Outgoing;
 pub use time::Time;

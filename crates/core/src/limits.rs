@@ -1,6 +1,6 @@
 //! Bounds on everything that a stranger, a client or a busy hour can make grow.
 
-use std::time::Duration;
+use std::{fmt, time::Duration};
 
 use serde::{Deserialize, Serialize};
 
@@ -58,6 +58,16 @@ pub enum QueuePolicy {
     DropOldest,
     /// The session ends, and what waited for it is dropped.
     EndSession,
+}
+
+impl fmt::Display for QueuePolicy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::DropNewest => "drop-newest",
+            Self::DropOldest => "drop-oldest",
+            Self::EndSession => "end-session",
+        })
+    }
 }
 
 impl Default for Limits {

@@ -1,6 +1,9 @@
 //! One application message inside the broker, shared by all who receive it.
 
-use std::sync::{Arc, OnceLock, atomic::AtomicU32};
+use std::sync::{
+    Arc, OnceLock,
+    atomic::{AtomicBool, AtomicU32, Ordering},
+};
 
 use bytes::Bytes;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
@@ -13,11 +16,13 @@ pub struct SessionKey(pub u64);
 
 /// A message's place among what is kept on disk.
 #[derive(Debug)]
-pub struct Filed {
+struct Filed {
     /// Its number; later messages have higher ones.
-    pub number: u64,
+    number: u64,
     /// Sessions that it is kept for and that have not acknowledged it.
-    pub holders: AtomicU32,
+    holders: AtomicU32,
+    /// Whether it is the retained message of its topic.
+    retained: AtomicBool,
 }
 
 /// A published message. It is made once and lives behind one `Arc`, however many receive it.
@@ -38,7 +43,7 @@ pub struct Message {
     /// When it was accepted.
     pub received: Time,
     /// Present once the message is kept for a session that outlives its connection, or as a retained one.
-    pub filed: OnceLock<Filed>,
+    filed: OnceLock<Filed>,
     weight: usize,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
     encodings: [OnceLock<Option<EncodedPublish>>; 4],
@@ -73,6 +78,52 @@ impl Message {
     /// Bytes of payload, topic and properties, by which queues are bounded.
     pub fn weight(&self) -> usize {
         self.weight
+    }
+
+    /// The same message as if it were accepted at `received`: a will that waited.
+    pub fn renewed(&self, received: Time) -> Self {
+        let properties = self.properties.clone();
+        let (topic, payload) = (self.topic.clone(), self.payload.clone());
+        Self::new(topic, payload, self.qos, self.retain, properties, self.publisher, received)
+    }
+
+    /// Gives the message a place among what is kept; the first one stands.
+    pub fn file(&self, number: u64) -> u64 {
+        let filed = || Filed { number, holders: AtomicU32::new(0), retained: AtomicBool::new(false) };
+        self.filed.get_or_init(filed).number
+    }
+
+    /// Its number among what is kept.
+    pub fn number(&self) -> Option<u64> {
+        self.filed.get().map(|filed| filed.number)
+    }
+
+    /// Whether it is the retained message of its topic, as far as the file knows.
+    pub fn is_retained(&self) -> bool {
+        self.filed.get().is_some_and(|filed| filed.retained.load(Ordering::Relaxed))
+    }
+
+    /// Notes whether it is the retained message of its topic.
+    pub fn set_retained(&self, retained: bool) {
+        if let Some(filed) = self.filed.get() {
+            filed.retained.store(retained, Ordering::Relaxed);
+        }
+    }
+
+    /// Sessions that keep it.
+    pub fn holders(&self) -> u32 {
+        self.filed.get().map_or(0, |filed| filed.holders.load(Ordering::Relaxed))
+    }
+
+    /// One more session keeps it; gives how many did before.
+    pub fn hold(&self) -> u32 {
+        self.filed.get().map_or(0, |filed| filed.holders.fetch_add(1, Ordering::Relaxed))
+    }
+
+    /// One session less keeps it; gives how many still do.
+    pub fn let_go(&self) -> u32 {
+        let filed = self.filed.get();
+        filed.map_or(0, |filed| filed.holders.fetch_sub(1, Ordering::Relaxed).saturating_sub(1))
     }
 
     /// The same message in memory of its own, for keeping: the original shares a receive buffer with its neighbours.

@@ -38,27 +38,56 @@ impl Retained {
         self.bytes
     }
 
-    /// Keeps `message` for its topic in place of an earlier one. An empty payload clears the topic ([MQTT-3.3.1-6]).
-    pub(crate) fn set(&mut self, message: &Message, limits: &Limits) -> Result<(), RetainedFull> {
-        let old = self.get(&message.topic).map(|old| old.weight());
+    /// Keeps `message` for its topic in place of an earlier one, which is given back. An empty payload clears the
+    /// topic ([MQTT-3.3.1-6]).
+    pub(crate) fn set(
+        &mut self,
+        message: &Arc<Message>,
+        limits: &Limits,
+    ) -> Result<Option<Arc<Message>>, RetainedFull> {
         let levels: Vec<&str> = message.topic.levels().collect();
         if message.payload.is_empty() {
-            if let Some(old) = old {
+            let old = self.get(&message.topic).cloned();
+            if let Some(old) = &old {
                 self.root.clear(&levels);
                 self.count -= 1;
-                self.bytes -= old;
+                self.bytes -= old.weight();
             }
-            return Ok(());
+            return Ok(old);
         }
+        let old = self.get(&message.topic);
         let count = self.count + usize::from(old.is_none());
-        let bytes = self.bytes - old.unwrap_or(0) + message.weight();
+        let bytes = self.bytes - old.map_or(0, |old| old.weight()) + message.weight();
         let grows = count > self.count || bytes > self.bytes;
         if grows && (count > limits.retained_messages || bytes > limits.retained_bytes) {
             return Err(RetainedFull);
         }
-        self.root.set(&levels, Arc::new(message.detached()));
+        let old = self.root.set(&levels, Arc::clone(message));
         (self.count, self.bytes) = (count, bytes);
-        Ok(())
+        Ok(old)
+    }
+
+    /// All retained messages whose life is over at `now`.
+    pub(crate) fn expired(&self, now: Time) -> Vec<Arc<Message>> {
+        let mut found = Vec::new();
+        self.root.visit_all(&mut |message| {
+            if message.expiry_left(now) == Some(0) {
+                found.push(Arc::clone(message));
+            }
+        });
+        found
+    }
+
+    /// Forgets a message, unless another has taken its place.
+    pub(crate) fn forget(&mut self, message: &Arc<Message>) -> bool {
+        let current = self.get(&message.topic).is_some_and(|known| Arc::ptr_eq(known, message));
+        if current {
+            let levels: Vec<&str> = message.topic.levels().collect();
+            self.root.clear(&levels);
+            self.count -= 1;
+            self.bytes -= message.weight();
+        }
+        current
     }
 
     fn get(&self, topic: &TopicName) -> Option<&Arc<Message>> {
@@ -83,16 +112,13 @@ impl Retained {
 }
 
 impl Node {
-    fn set(&mut self, levels: &[&str], message: Arc<Message>) {
-        let Some((level, rest)) = levels.split_first() else {
-            self.message = Some(message);
-            return;
-        };
+    fn set(&mut self, levels: &[&str], message: Arc<Message>) -> Option<Arc<Message>> {
+        let Some((level, rest)) = levels.split_first() else { return self.message.replace(message) };
         if !self.children.contains_key(*level) {
             self.children.insert((*level).into(), Arc::default());
         }
         let child = self.children.get_mut(*level).expect("inserted above if it was missing");
-        Arc::make_mut(child).set(rest, message);
+        Arc::make_mut(child).set(rest, message)
     }
 
     fn clear(&mut self, levels: &[&str]) {
@@ -133,6 +159,15 @@ impl Node {
     }
 }
 
+impl Node {
+    fn visit_all(&self, found: &mut impl FnMut(&Arc<Message>)) {
+        self.message.iter().for_each(&mut *found);
+        for child in self.children.values() {
+            child.visit_all(found);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use std::time::Duration;
@@ -142,10 +177,12 @@ mod tests {
     use super::*;
     use crate::SessionKey;
 
-    fn message(topic: &str, payload: &'static str, life: Option<u32>) -> Message {
+    fn message(topic: &str, payload: &'static str, life: Option<u32>) -> Arc<Message> {
         let properties = PublishProperties { message_expiry_interval: life, ..PublishProperties::default() };
         let topic = topic.parse().unwrap();
-        Message::new(topic, payload.into(), QoS::AtMostOnce, true, properties, SessionKey(1), Time::default())
+        let message =
+            Message::new(topic, payload.into(), QoS::AtMostOnce, true, properties, SessionKey(1), Time::default());
+        Arc::new(message)
     }
 
     fn topics(retained: &Retained, filter: &str, now: Time) -> Vec<String> {
@@ -195,6 +232,13 @@ mod tests {
         let after = |seconds| Time::default() + Duration::from_secs(seconds);
         assert_eq!(topics(&retained, "gate", after(9)).len(), 1);
         assert_eq!(topics(&retained, "gate", after(10)).len(), 0);
+        assert_eq!(retained.expired(after(9)).len(), 0);
+        let expired = retained.expired(after(10)).remove(0);
+        retained.set(&message("gate", "shut", None), &Limits::default()).unwrap();
+        assert!(!retained.forget(&expired), "another has taken its place");
+        let current = retained.matching(&"gate".parse().unwrap(), after(10)).remove(0);
+        assert!(retained.forget(&current));
+        assert_eq!((retained.count(), retained.bytes()), (0, 0));
     }
 
     #[test]
@@ -203,8 +247,8 @@ mod tests {
         let mut retained = Retained::default();
         retained.set(&message("a", "12345", None), &limits).unwrap();
         retained.set(&message("b", "12345", None), &limits).unwrap();
-        assert_eq!(retained.set(&message("c", "1", None), &limits), Err(RetainedFull));
-        assert_eq!(retained.set(&message("b", "12345678901234567890", None), &limits), Err(RetainedFull));
+        assert!(retained.set(&message("c", "1", None), &limits).is_err());
+        assert!(retained.set(&message("b", "12345678901234567890", None), &limits).is_err());
         retained.set(&message("b", "123", None), &limits).unwrap();
         retained.set(&message("a", "", None), &limits).unwrap();
         retained.set(&message("c", "1", None), &limits).unwrap();

@@ -216,9 +216,21 @@ impl<T: Clone> Router<T> {
         Some(group(filter, &members))
     }
 
-    /// Keeps or clears the retained message of a topic.
-    pub fn retain(&self, message: &Message, limits: &Limits) -> Result<(), RetainedFull> {
+    /// Keeps or clears the retained message of a topic; gives the one before. The message must not borrow a receive
+    /// buffer: it may stay for good.
+    pub fn retain(&self, message: &Arc<Message>, limits: &Limits) -> Result<Option<Arc<Message>>, RetainedFull> {
         self.retained.lock().set(message, limits)
+    }
+
+    /// Retained messages whose life is over at `now`.
+    pub fn expired(&self, now: Time) -> Vec<Arc<Message>> {
+        let snapshot = self.retained.lock().clone();
+        snapshot.expired(now)
+    }
+
+    /// Forgets a retained message, unless another has taken its place; gives whether it did.
+    pub fn forget(&self, message: &Arc<Message>) -> bool {
+        self.retained.lock().forget(message)
     }
 
     /// The retained messages that `filter` matches at `now`.
@@ -382,10 +394,13 @@ mod tests {
         sizes.sort_unstable();
         assert_eq!(sizes, [1, 2]);
         let desk = route.groups.iter().find(|group| group.members().len() == 2).unwrap();
-        let chosen: Vec<_> = (0..4).filter_map(|_| desk.choose(|_| Load::Waiting(0))).map(|member| member.handle).collect();
-        assert_eq!(chosen, [1, 2, 1, 2], "in turn");
         let chosen: Vec<_> =
-            (0..2).filter_map(|_| desk.choose(|key| Load::Waiting(*key as usize))).map(|member| member.handle).collect();
+            (0..4).filter_map(|_| desk.choose(|_| Load::Waiting(0))).map(|member| member.handle).collect();
+        assert_eq!(chosen, [1, 2, 1, 2], "in turn");
+        let chosen: Vec<_> = (0..2)
+            .filter_map(|_| desk.choose(|key| Load::Waiting(*key as usize)))
+            .map(|member| member.handle)
+            .collect();
         assert_eq!(chosen, [1, 1], "the one with less to do");
         let away = |key: &u64| if *key == 2 { Load::Away } else { Load::Over };
         assert_eq!(desk.choose(away).map(|member| member.handle), Some(2), "better than nobody");

@@ -11,14 +11,17 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Limits, Message, SessionKey,
+    Limits, Message, SessionKey,
     access::Policy,
     blueprint::Blueprint,
     measure::History,
-    router::{Route, Router},
+    router::{Recipient, RetainedFull, Route, Router},
+    session::Routed,
 };
 use moorfall_store::{Resolution, Sample, Store};
+use moorfall_wire::{PacketId, QoS};
 use parking_lot::Mutex;
+use smallvec::SmallVec;
 use time::OffsetDateTime;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
@@ -29,10 +32,11 @@ use crate::{
     clock::Clock,
     counters::{Batch, Counters},
     directory::{Directory, DirectoryError, IdentityDraft, IdentityView},
+    journal::{self, Journal, Promise},
     private_database::PrivateDatabase,
     registry::Registry,
     sampler::HISTORY,
-    session_record::SessionRecord,
+    session_record::{Outcome, SessionRecord},
 };
 
 /// Where the service is.
@@ -43,6 +47,19 @@ pub(crate) struct Addresses {
     pub(crate) data: PathBuf,
 }
 
+/// The highest numbers that the database knows.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct LastUsed {
+    pub(crate) key: u64,
+    pub(crate) number: u64,
+}
+
+/// A publisher that waits for an answer.
+pub(crate) struct Waiting<'a> {
+    pub(crate) record: &'a Arc<SessionRecord>,
+    pub(crate) packet_id: PacketId,
+}
+
 /// The broker as its tasks see it.
 #[derive(Debug)]
 pub(crate) struct Broker {
@@ -51,6 +68,7 @@ pub(crate) struct Broker {
     pub(crate) started_at: OffsetDateTime,
     pub(crate) router: Router<Arc<SessionRecord>>,
     pub(crate) registry: Registry,
+    pub(crate) journal: Journal,
     pub(crate) blueprint: Arc<Blueprint>,
     pub(crate) policy: Policy,
     pub(crate) authenticator: Authenticator,
@@ -72,18 +90,20 @@ pub(crate) struct Broker {
     next_key: AtomicU64,
 }
 
-/// Holds a place among the connections; it is given back on drop.
+/// Holds a seat among the connections; it is given back on drop.
 #[derive(Debug)]
-pub(crate) struct Place(Arc<Broker>);
+pub(crate) struct Seat(Arc<Broker>);
 
-impl Drop for Place {
+impl Drop for Seat {
     fn drop(&mut self) {
         self.0.connections.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
 impl Broker {
+    #[allow(clippy::too_many_arguments, reason = "it is put together in one place")]
     pub(crate) fn new(
+        clock: Clock,
         limits: Limits,
         blueprint: Blueprint,
         directory: Directory,
@@ -91,14 +111,16 @@ impl Broker {
         private_database: Option<Arc<PrivateDatabase>>,
         authenticator: Authenticator,
         addresses: Addresses,
+        last: LastUsed,
     ) -> Self {
         let blueprint = Arc::new(blueprint);
         Self {
             limits: Arc::new(limits),
-            clock: Clock::start(),
+            clock,
             started_at: OffsetDateTime::now_utc(),
             router: Router::default(),
             registry: Registry::default(),
+            journal: Journal::new(last.number),
             policy: Policy::new(Arc::clone(&blueprint)),
             blueprint,
             open: authenticator.is_open(),
@@ -114,8 +136,19 @@ impl Broker {
             stopping: CancellationToken::new(),
             addresses,
             connections: AtomicUsize::new(0),
-            next_key: AtomicU64::new(1),
+            next_key: AtomicU64::new(last.key + 1),
         }
+    }
+
+    /// Says once that the database is away, and once that it is back.
+    pub(crate) fn note_database(&self, trouble: Option<String>) {
+        let mut known = self.database_trouble.lock();
+        match (&trouble, known.is_some()) {
+            (Some(words), false) => tracing::error!("the database is away, what must survive waits: {words}"),
+            (None, true) => tracing::info!("the database is back"),
+            _ => {}
+        }
+        *known = trouble;
     }
 
     pub(crate) fn next_key(&self) -> SessionKey {
@@ -127,37 +160,104 @@ impl Broker {
         self.connections.load(Ordering::Relaxed)
     }
 
-    /// A place for one more connection, if there is one.
-    pub(crate) fn place(self: &Arc<Self>) -> Option<Place> {
+    /// A seat for one more connection, if there is one.
+    pub(crate) fn seat(self: &Arc<Self>) -> Option<Seat> {
         let room = self.connections.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |count| {
             (count < self.limits.connections).then_some(count + 1)
         });
-        room.is_ok().then(|| Place(Arc::clone(self)))
+        room.is_ok().then(|| Seat(Arc::clone(self)))
     }
 
-    /// Hands a message to everyone on the route; gives how many it reached or tried to reach.
+    /// Routes a message of the service's own, or a will.
+    pub(crate) fn publish(
+        &self,
+        message: &Arc<Message>,
+        waiting: Option<Waiting<'_>>,
+    ) -> (Routed, Option<Arc<Promise>>) {
+        let mut batch = Batch { messages_in: 1, ..Batch::default() };
+        let route = self.router.route(&message.topic);
+        let answer = self.distribute(message, &route, waiting, &mut batch);
+        self.counters.add(&batch);
+        answer
+    }
+
+    /// Keeps a message if it is to be retained, and hands it to everyone on the route. What must survive is filed; the
+    /// promise is kept when it is safe.
     pub(crate) fn distribute(
         &self,
         message: &Arc<Message>,
         route: &Route<Arc<SessionRecord>>,
+        waiting: Option<Waiting<'_>>,
         batch: &mut Batch,
-    ) -> usize {
-        let mut count = 0;
-        for recipient in route.iter() {
-            if recipient.no_local && recipient.session == message.publisher {
-                continue;
+    ) -> (Routed, Option<Arc<Promise>>) {
+        let chosen = route.groups.iter().filter_map(|group| group.choose(|record| record.load()));
+        let all = || route.recipients.iter();
+        let files = |recipient: &Recipient<Arc<SessionRecord>>| {
+            message.qos.min(recipient.qos) > QoS::AtMostOnce && recipient.handle.is_kept()
+        };
+        let chosen: SmallVec<[&Recipient<Arc<SessionRecord>>; 4]> = chosen.collect();
+        let exactly_once = message.qos == QoS::ExactlyOnce;
+        let received = waiting.as_ref().filter(|waiting| exactly_once && waiting.record.is_kept());
+        let to_file = message.retain || received.is_some() || all().any(files) || chosen.iter().any(|one| files(one));
+        if !to_file {
+            let mut count = 0;
+            for recipient in all().chain(chosen.iter().copied()) {
+                count += self.push(message, recipient, None, batch);
             }
-            count += 1;
-            let delivery = Delivery {
-                message: Arc::clone(message),
-                qos: message.qos.min(recipient.qos),
-                retain: message.retain && recipient.retain_as_published,
-            };
-            if !recipient.handle.push(delivery) {
-                batch.withheld += 1;
+            return (Routed::To(count), None);
+        }
+        // What may stay for long must not borrow a receive buffer.
+        let message = &Arc::new(message.detached());
+        let mut journal = self.journal.open();
+        if message.retain {
+            match self.router.retain(message, &self.limits) {
+                Err(RetainedFull) => return (Routed::RetainedFull, None),
+                Ok(before) => {
+                    journal.retain((!message.payload.is_empty()).then_some(message), before.as_ref());
+                }
             }
         }
-        count
+        let mut count = 0;
+        for recipient in all().chain(chosen.iter().copied()) {
+            count += self.push(message, recipient, Some(&mut journal), batch);
+        }
+        if let Some(waiting) = received {
+            journal.received(waiting.record.key, waiting.packet_id);
+        }
+        // Only a message of which nothing else is promised may be done with before it is written.
+        let early = !message.retain && received.is_none();
+        let promise = waiting.map(|waiting| match early {
+            true => journal.promise_message(waiting.record, message),
+            false => journal.promise(waiting.record),
+        });
+        (Routed::To(count), promise)
+    }
+
+    /// Puts a message into one session's queue; gives 1 unless it is the session's own and it wants none of these.
+    fn push(
+        &self,
+        message: &Arc<Message>,
+        recipient: &Recipient<Arc<SessionRecord>>,
+        journal: Option<&mut journal::Batch<'_>>,
+        batch: &mut Batch,
+    ) -> usize {
+        let Some(delivery) = recipient.delivery(message) else { return 0 };
+        let session = recipient.session;
+        let outcome = match journal {
+            None => recipient.handle.push(delivery, |_| {}),
+            Some(journal) => {
+                let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
+                if let Outcome::Queued(displaced) = &outcome {
+                    displaced.iter().for_each(|delivery| journal.done(session, delivery));
+                }
+                outcome
+            }
+        };
+        batch.withheld += match outcome {
+            Outcome::Queued(displaced) => displaced.len() as u64,
+            Outcome::Withheld => 1,
+        };
+        1
     }
 
     /// Makes or replaces an identity. Its sessions end when it may no longer connect, or sign in anew when what the
@@ -165,7 +265,7 @@ impl Broker {
     pub(crate) async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<IdentityView, DirectoryError> {
         let (view, changed) = self.directory.put(name, draft).await?;
         if changed {
-            self.registry.end_identity(name, "the identity was changed; sign in again");
+            self.end_identity(name, "the identity was changed; sign in again", false);
         }
         Ok(view)
     }
@@ -173,7 +273,7 @@ impl Broker {
     /// Removes an identity and ends its sessions; gives whether there was one.
     pub(crate) async fn remove_identity(&self, name: &str) -> Result<bool, DirectoryError> {
         let removed = self.directory.remove(name).await?;
-        self.registry.end_identity(name, "the identity was removed");
+        self.end_identity(name, "the identity was removed", true);
         Ok(removed)
     }
 }

@@ -1,24 +1,43 @@
 //! The one clock of the service.
 
-use std::time::Instant;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use moorfall_core::Time;
+use time::OffsetDateTime;
 
-/// Microseconds since the service started.
+/// Microseconds since 1970, so that times mean the same after a restart. While the service runs they grow evenly,
+/// whatever happens to the machine's wall clock.
 #[derive(Debug)]
-pub(crate) struct Clock(Instant);
+pub(crate) struct Clock {
+    began: Instant,
+    /// The wall clock at that moment, since 1970.
+    origin: Duration,
+}
 
 impl Clock {
     pub(crate) fn start() -> Self {
-        Self(Instant::now())
+        let origin = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        Self { began: Instant::now(), origin }
     }
 
     pub(crate) fn now(&self) -> Time {
-        Time::from_micros(u64::try_from(self.0.elapsed().as_micros()).unwrap_or(u64::MAX))
+        let since = self.origin + self.began.elapsed();
+        Time::from_micros(u64::try_from(since.as_micros()).unwrap_or(u64::MAX))
     }
 
-    /// The same point for Tokio's timers.
+    /// The same point for Tokio's timers; what is past is now.
     pub(crate) fn instant(&self, time: Time) -> tokio::time::Instant {
-        tokio::time::Instant::from_std(self.0 + std::time::Duration::from_micros(time.as_micros()))
+        let since = Duration::from_micros(time.as_micros()).saturating_sub(self.origin);
+        let instant = self.began.checked_add(since).unwrap_or(self.began + FAR_AWAY);
+        tokio::time::Instant::from_std(instant)
     }
+}
+
+/// Stands in for times that the machine's clock can't say.
+const FAR_AWAY: Duration = Duration::from_secs(365 * 24 * 3_600);
+
+/// The time as people read it.
+pub(crate) fn date(time: Time) -> OffsetDateTime {
+    let nanos = i128::from(time.as_micros()) * 1_000;
+    OffsetDateTime::from_unix_timestamp_nanos(nanos).unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }

@@ -2,31 +2,32 @@
 
 use std::{
     collections::VecDeque,
-    future::pending,
+    future::{pending, poll_fn},
     io,
     net::SocketAddr,
     sync::{Arc, atomic::Ordering},
+    task::Poll,
     time::Duration,
 };
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Delivery, Message, Time,
+    Delivery, Message, Outgoing, Time,
     router::RouteCache,
-    session::{Action, Routed, Session},
+    session::{Action, Granted, Keep, Routed, Session},
 };
-use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, SubscriptionOptions, TopicFilter};
-use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
-    net::{TcpStream, tcp::ReadHalf},
-    time::{sleep_until, timeout},
-};
+use moorfall_store::SessionRow;
+use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter};
+use tokio::time::{sleep_until, timeout};
 
 use crate::{
-    broker::{Broker, Place},
+    broker::{Broker, Seat, Waiting},
     counters::Batch,
     data_folder::random_text,
-    session_record::SessionRecord,
+    journal::Promise,
+    registry::{Newcomer, NotAdmitted},
+    session_record::{Link, RetainedDue, SessionRecord},
+    stream::Stream,
 };
 
 /// Bytes that may wait to be written before no more are made: beyond it the client's own slowness holds back what
@@ -42,53 +43,72 @@ const READ: (usize, usize) = (2 * 1024, 64 * 1024);
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
 
+/// Where a connection came from.
+pub(crate) struct Origin {
+    pub(crate) address: SocketAddr,
+    /// The name of the listener.
+    pub(crate) listener: Arc<str>,
+    /// When it was accepted, before TLS or WebSocket took their time.
+    pub(crate) at: Time,
+}
+
 /// Serves one connection to its end.
-pub(crate) async fn serve(broker: Arc<Broker>, mut stream: TcpStream, address: SocketAddr, place: Place) {
-    // Small packets must not wait for more; without it they only come later.
-    let _ = stream.set_nodelay(true);
-    let now = broker.clock.now();
-    let session =
-        Session::new(broker.next_key(), Arc::clone(&broker.limits), format!("assigned-{}", random_text(12)), now);
+pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origin, seat: Seat) {
+    let session = Session::new(Arc::clone(&broker.limits), format!("assigned-{}", random_text(12)), origin.at);
     let mut connection = Connection {
         broker,
         session,
-        address,
+        origin,
         record: None,
+        link: None,
         user_name: String::new(),
         routes: RouteCache::default(),
         pending: VecDeque::new(),
+        pending_is_retained: false,
         retained_due: VecDeque::new(),
+        answers: VecDeque::new(),
         batch: Batch::default(),
         farewell: None,
     };
     connection.run(&mut stream).await;
-    drop(place);
+    drop(seat);
 }
 
 struct Connection {
     broker: Arc<Broker>,
     session: Session,
-    address: SocketAddr,
+    origin: Origin,
     /// Present once the client is let in.
     record: Option<Arc<SessionRecord>>,
+    link: Option<Arc<Link>>,
     /// The user name that the client gave; empty if none.
     user_name: String,
     routes: RouteCache<Arc<SessionRecord>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
     pending: VecDeque<Delivery>,
-    /// Filters whose retained messages are still to be looked up, with the granted QoS. One is looked up when all
-    /// before it is sent, and none stands here twice, so that a client can't make the broker hold more than the
-    /// retained messages of one filter.
-    retained_due: VecDeque<(TopicFilter, QoS)>,
+    /// Whether these are retained messages of a new subscription, which were never in the queue.
+    pending_is_retained: bool,
+    /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
+    /// none stands here twice, so that a client can't make the broker hold more than the retained messages of one
+    /// filter.
+    retained_due: VecDeque<RetainedDue>,
+    /// What the session is told when a promise is kept, in order.
+    answers: VecDeque<(Option<Arc<Promise>>, Answer)>,
     /// Counted and not passed on yet.
     batch: Batch,
     /// Why the session ended, once it has.
     farewell: Option<(String, bool)>,
 }
 
+/// What a session waits for.
+enum Answer {
+    Routed(QoS, PacketId, Routed),
+    Committed(u64),
+}
+
 /// What the task waited for.
 enum Event {
-    Readable(io::Result<()>),
+    Read(io::Result<usize>),
     Written(io::Result<usize>),
     Woken,
     Due,
@@ -96,71 +116,84 @@ enum Event {
 }
 
 impl Connection {
-    async fn run(&mut self, stream: &mut TcpStream) {
-        let (mut reader, mut writer) = stream.split();
+    async fn run(&mut self, stream: &mut Stream) {
         let mut buffer = BytesMut::new();
         let mut read_size = READ.0;
         loop {
             self.handle_buffer(&mut buffer).await;
+            self.settle().await;
             self.deliver().await;
             self.pass_on_counts();
             if self.session.is_closed() {
                 break;
             }
-            let event = {
-                let due = self.session.poll_timeout().map(|time| self.broker.clock.instant(time));
-                let wants_more = self.session.wants_packets();
-                let outgoing = self.session.outgoing();
-                let waiting = outgoing.remaining();
-                tokio::select! {
-                    written = writer.write_buf(outgoing), if waiting > 0 => Event::Written(written),
-                    readable = reader.readable(), if wants_more && waiting < WRITE_AHEAD => Event::Readable(readable),
-                    () = woken(self.record.as_deref()) => Event::Woken,
-                    () = sleep(due) => Event::Due,
-                    () = self.broker.stopping.cancelled() => Event::Stopping,
-                }
-            };
+            let event = self.wait(stream, &mut buffer, read_size).await;
             let now = self.broker.clock.now();
             match event {
-                Event::Readable(Ok(())) => match read(&mut reader, &mut buffer, &mut read_size) {
-                    Ok(0) => self.session.handle_connection_lost(now, "the client closed the connection".into()),
-                    Ok(count) => self.batch.bytes_in += count as u64,
-                    Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
-                    Err(error) => self.lost(now, &error),
-                },
+                Event::Read(Ok(0)) => {
+                    self.session.handle_connection_lost(now, "the client closed the connection".into())
+                }
+                Event::Read(Ok(count)) => {
+                    self.batch.bytes_in += count as u64;
+                    // The amount follows what the client sends, so that idle connections hold little.
+                    if count >= read_size {
+                        read_size = (read_size * 2).min(READ.1);
+                    } else if count < read_size / 4 {
+                        read_size = (read_size / 2).max(READ.0);
+                    }
+                }
                 Event::Written(Ok(count)) if count > 0 => self.batch.bytes_out += count as u64,
                 Event::Written(Ok(_)) => self.session.handle_connection_lost(now, "the connection is closed".into()),
-                Event::Readable(Err(error)) | Event::Written(Err(error)) => self.lost(now, &error),
+                Event::Read(Err(error)) | Event::Written(Err(error)) => {
+                    self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
+                }
                 Event::Woken => self.end_if_asked(now),
                 Event::Due => self.session.handle_timeout(now),
                 Event::Stopping => {
-                    self.session.end(now, ReasonCode::ServerShuttingDown, "the service is stopping".into());
+                    self.session.end(now, ReasonCode::ServerShuttingDown, "the service is stopping".into(), false);
                 }
             }
             self.act().await;
         }
         self.leave();
         // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
-        let outgoing = self.session.outgoing();
-        let _ = timeout(FAREWELL, async {
-            while outgoing.has_remaining() && writer.write_buf(outgoing).await? > 0 {}
-            writer.shutdown().await?;
-            // Closing while bytes are unread would reset the connection, and the client would miss what was just sent.
-            while reader.read_buf(&mut buffer).await? > 0 {
-                buffer.clear();
-            }
-            io::Result::Ok(())
-        })
-        .await;
+        let _ = timeout(FAREWELL, say_goodbye(stream, self.session.outgoing())).await;
     }
 
-    fn lost(&mut self, now: Time, error: &io::Error) {
-        self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
+    /// Waits until something is to be done. Nothing is lost when one branch wins over another.
+    async fn wait(&mut self, stream: &mut Stream, buffer: &mut BytesMut, read_size: usize) -> Event {
+        let due = self.session.poll_timeout().map(|time| self.broker.clock.instant(time));
+        let wants_more = self.session.wants_packets();
+        let outgoing = self.session.outgoing();
+        let mut flushed = outgoing.has_remaining();
+        let io = poll_fn(|context| {
+            if outgoing.has_remaining()
+                && let Poll::Ready(written) = stream.poll_write(context, outgoing)
+            {
+                return Poll::Ready(Event::Written(written));
+            }
+            if !flushed {
+                flushed = true;
+                if let Poll::Ready(Err(error)) = stream.poll_flush(context) {
+                    return Poll::Ready(Event::Written(Err(error)));
+                }
+            }
+            if wants_more && outgoing.remaining() < WRITE_AHEAD {
+                return stream.poll_read(context, buffer, read_size).map(Event::Read);
+            }
+            Poll::Pending
+        });
+        tokio::select! {
+            event = io => event,
+            () = woken(self.record.as_deref()) => Event::Woken,
+            () = sleep(due) => Event::Due,
+            () = self.broker.stopping.cancelled() => Event::Stopping,
+        }
     }
 
     fn end_if_asked(&mut self, now: Time) {
-        if let Some(ending) = self.record.as_ref().and_then(|record| record.ending()) {
-            self.session.end(now, ending.reason, ending.words.clone());
+        if let Some(ending) = self.link.as_ref().and_then(|link| link.ending()) {
+            self.session.end(now, ending.reason, ending.words.clone(), ending.discard);
         }
     }
 
@@ -183,6 +216,19 @@ impl Connection {
         }
     }
 
+    /// Tells the session what has become safe.
+    async fn settle(&mut self) {
+        while let Some((_, answer)) =
+            self.answers.pop_front_if(|(promise, _)| promise.as_ref().is_none_or(|promise| promise.is_kept()))
+        {
+            match answer {
+                Answer::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
+                Answer::Committed(number) => self.session.handle_committed(self.broker.clock.now(), number),
+            }
+            self.act().await;
+        }
+    }
+
     /// Moves deliveries from the queue to the client, as many as it takes.
     async fn deliver(&mut self) {
         let Some(record) = self.record.clone() else { return };
@@ -190,17 +236,22 @@ impl Connection {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
             }
-            let Some(delivery) = self.pending.pop_front() else { continue };
+            let Some(mut delivery) = self.pending.pop_front() else { continue };
             if !self.session.can_deliver(delivery.qos) {
                 self.pending.push_front(delivery);
                 break;
             }
-            match self.session.handle_delivery(self.broker.clock.now(), &delivery) {
+            if self.pending_is_retained && delivery.qos > QoS::AtMostOnce && record.is_kept() {
+                delivery.sequence = record.next_sequence();
+                self.broker.journal.open().file(record.key, &delivery);
+            }
+            let message = Arc::clone(&delivery.message);
+            match self.session.handle_delivery(self.broker.clock.now(), delivery) {
                 Ok(()) => self.batch.messages_out += 1,
                 Err(why) => {
                     self.batch.withheld += 1;
                     record.withheld.fetch_add(1, Ordering::Relaxed);
-                    tracing::debug!(client = record.client_id, topic = %delivery.message.topic, %why, "withheld");
+                    tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
                 }
             }
         }
@@ -212,16 +263,15 @@ impl Connection {
     fn refill(&mut self, record: &SessionRecord) -> bool {
         if let Some((filter, granted)) = self.retained_due.pop_front() {
             let retained = self.broker.router.retained(&filter, self.broker.clock.now());
-            self.pending = retained
-                .into_iter()
-                .map(|message| Delivery { qos: message.qos.min(granted), message, retain: true })
-                .collect();
+            self.pending = retained.into_iter().map(|message| granted.retained_delivery(message)).collect();
+            self.pending_is_retained = true;
             return true;
         }
         if self.pending.capacity() > 2 * DELIVERIES {
             // The memory of a long walk is given back.
             self.pending = VecDeque::new();
         }
+        self.pending_is_retained = false;
         record.take(DELIVERIES, &mut self.pending);
         !self.pending.is_empty()
     }
@@ -238,17 +288,18 @@ impl Connection {
                         verdict = check => verdict,
                         () = broker.stopping.cancelled() => return,
                     };
-                    self.session.handle_verdict(self.broker.clock.now(), verdict);
+                    self.session.handle_verdict(verdict);
                 }
-                Action::Admit { client_id, identity } => self.admit(client_id.to_string(), identity).await,
+                Action::Admit { client_id, identity, clean_start, expiry } => {
+                    self.admit(client_id.to_string(), identity, clean_start, expiry).await;
+                }
                 Action::Route { message, packet_id } => self.route(&message, packet_id),
-                Action::Subscribe { filter, options, send_retained } => {
-                    self.subscribe(&filter, options, send_retained);
-                }
-                Action::Unsubscribe(filter) => {
-                    self.broker.router.unsubscribe(self.session.key(), [&filter]);
-                    self.retained_due.retain(|(known, _)| *known != filter);
-                    self.count_subscriptions();
+                Action::Subscribe { filter, granted, send_retained } => self.subscribe(filter, granted, send_retained),
+                Action::Unsubscribe(filter) => self.unsubscribe(&filter),
+                Action::Keep(keep) => self.keep(keep),
+                Action::Commit(number) => {
+                    let promise = self.record.as_ref().map(|record| self.broker.journal.promise(record));
+                    self.answers.push_back((promise, Answer::Committed(number)));
                 }
                 Action::Refused(words) => {
                     self.batch.refused += 1;
@@ -262,63 +313,109 @@ impl Connection {
         }
     }
 
-    async fn admit(&mut self, client_id: String, identity: Arc<str>) {
-        let record = Arc::new(SessionRecord::new(
-            self.session.key(),
-            client_id,
-            identity,
-            self.address,
-            self.session.version(),
-            &self.broker.limits,
-        ));
-        match self.broker.registry.admit(&record).await {
-            // Between the check and this moment the identity may have been removed or disabled; from now on such a
-            // change finds the session in the registry.
-            Ok(()) if !self.broker.directory.may_connect(&record.identity) => {
-                self.broker.registry.remove(&record);
-                let words = format!("the identity {} may no longer connect", record.identity);
-                self.session.handle_not_admitted(ReasonCode::NotAuthorized, words);
-            }
-            Ok(()) => {
-                tracing::info!(client = record.client_id, identity = %record.identity, address = %self.address,
-                    version = %record.version, "connected");
-                self.record = Some(record);
-                self.session.handle_admitted(self.broker.clock.now());
-            }
-            Err(_in_use) => {
-                let words = format!("the client identifier {} is in use by another identity", record.client_id);
-                self.session.handle_not_admitted(ReasonCode::NotAuthorized, words);
-            }
+    async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
+        let link = Link::new(self.origin.address, Arc::clone(&self.origin.listener), self.session.version());
+        let link = Arc::new(link);
+        let newcomer = Newcomer { client_id, identity, clean_start, expiry, link: Arc::clone(&link) };
+        let (record, parked) = match self.broker.admit(&newcomer).await {
+            Ok(admitted) => admitted,
+            Err(why) => return self.not_admitted(&why, &newcomer.client_id),
+        };
+        self.link = Some(link);
+        tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
+            listener = %self.origin.listener, version = %self.session.version(), resumed = parked.is_some(), "connected");
+        let was_kept = parked.is_some();
+        let state = parked.map(|parked| {
+            self.retained_due = parked.retained_due;
+            self.pending_is_retained = true;
+            self.pending = parked.retained;
+            parked.state
+        });
+        let now = self.broker.clock.now();
+        self.session.handle_admitted(now, record.key, state);
+        if expiry > 0 || was_kept {
+            let row = SessionRow {
+                client_id: record.client_id.clone(),
+                identity: Arc::clone(&record.identity),
+                expiry,
+                away_since: None,
+                began_at: record.began_at.as_micros(),
+                will: self.session.will(now),
+            };
+            self.broker.journal.open().put_session(record.key, row);
         }
+        // Between the check and this moment the identity may have been removed or disabled; from now on such a change
+        // finds the session in the registry.
+        if !self.broker.directory.may_connect(&record.identity) {
+            let words = format!("the identity {} may no longer connect", record.identity);
+            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        }
+        self.record = Some(record);
+        self.count_subscriptions();
+    }
+
+    fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {
+        let (reason, words) = match why {
+            NotAdmitted::InUse => {
+                (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
+            }
+            NotAdmitted::Full => (
+                ReasonCode::QuotaExceeded,
+                format!("there are {} sessions, as many as may be", self.broker.limits.sessions),
+            ),
+        };
+        self.session.handle_not_admitted(reason, words);
     }
 
     fn route(&mut self, message: &Arc<Message>, packet_id: Option<PacketId>) {
         self.batch.messages_in += 1;
-        let full = message.retain && self.broker.router.retain(message, &self.broker.limits).is_err();
-        let routed = if full {
-            Routed::RetainedFull
-        } else {
-            let route = self.routes.route(&self.broker.router, &message.topic);
-            Routed::To(self.broker.distribute(message, &route, &mut self.batch))
+        let route = self.routes.route(&self.broker.router, &message.topic);
+        let waiting = match (&self.record, packet_id) {
+            (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
+            _ => None,
         };
-        if let Some(id) = packet_id {
-            self.session.handle_routed(id, routed);
+        let (routed, promise) = self.broker.distribute(message, &route, waiting, &mut self.batch);
+        let Some(id) = packet_id else { return };
+        // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
+        if promise.is_none() && self.answers.is_empty() {
+            self.session.handle_routed(message.qos, id, routed);
+        } else {
+            self.answers.push_back((promise, Answer::Routed(message.qos, id, routed)));
         }
     }
 
-    fn subscribe(&mut self, filter: &TopicFilter, options: SubscriptionOptions, send_retained: bool) {
+    fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
         let record = self.record.clone().expect("only a client that was let in subscribes");
-        self.broker.router.subscribe(record.key, filter, options, Arc::clone(&record));
+        if record.is_kept() {
+            self.broker.journal.open().subscribe(record.key, &filter, granted);
+        }
+        self.broker.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
         self.count_subscriptions();
         if send_retained {
-            self.retained_due.retain(|(known, _)| known != filter);
-            self.retained_due.push_back((filter.clone(), options.qos));
+            self.retained_due.retain(|(known, _)| *known != filter);
+            self.retained_due.push_back((filter, granted));
+        }
+    }
+
+    fn unsubscribe(&mut self, filter: &TopicFilter) {
+        let record = self.record.clone().expect("only a client that was let in unsubscribes");
+        if record.is_kept() {
+            self.broker.journal.open().unsubscribe(record.key, filter);
+        }
+        self.broker.router.unsubscribe(record.key, [filter]);
+        self.retained_due.retain(|(known, _)| known != filter);
+        self.count_subscriptions();
+    }
+
+    fn keep(&mut self, keep: Keep) {
+        if let Some(record) = &self.record {
+            self.broker.journal.open().keep(record.key, keep);
         }
     }
 
     fn count_subscriptions(&self) {
         if let Some(record) = &self.record {
-            record.subscriptions.store(self.session.subscriptions().count(), Ordering::Relaxed);
+            record.subscriptions.store(self.session.subscription_count(), Ordering::Relaxed);
         }
     }
 
@@ -332,20 +429,35 @@ impl Connection {
         self.batch = Batch::default();
     }
 
-    /// Leaves the router and the registry; the will was routed before.
+    /// The session waits for its client, or is over; a will that is due was routed before.
     fn leave(&mut self) {
         let (words, failure) = self.farewell.take().unwrap_or_else(|| ("the service is stopping".into(), false));
-        match self.record.take() {
-            Some(record) => {
-                self.broker.router.unsubscribe(record.key, self.session.subscriptions().map(|(filter, _)| filter));
-                record.close();
-                self.broker.registry.remove(&record);
-                let (client, identity) = (&record.client_id, &record.identity);
-                tracing::info!(client, %identity, address = %self.address, failure, "disconnected: {words}");
-            }
-            None => tracing::info!(user_name = self.user_name, address = %self.address, "not let in: {words}"),
+        let address = self.origin.address;
+        let Some(record) = self.record.take() else {
+            return tracing::info!(user_name = self.user_name, %address, "not let in: {words}");
+        };
+        let pending = std::mem::take(&mut self.pending);
+        let (retained, queued) =
+            if self.pending_is_retained { (pending, VecDeque::new()) } else { (VecDeque::new(), pending) };
+        record.put_back(queued.into_iter());
+        if let Some(parting) = self.session.part() {
+            self.broker.part(&record, parting, std::mem::take(&mut self.retained_due), retained);
         }
+        let (client, identity) = (&record.client_id, &record.identity);
+        tracing::info!(client, %identity, %address, failure, "disconnected: {words}");
     }
+}
+
+async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result<()> {
+    while outgoing.has_remaining() && poll_fn(|context| stream.poll_write(context, outgoing)).await? > 0 {}
+    poll_fn(|context| stream.poll_flush(context)).await?;
+    poll_fn(|context| stream.poll_shutdown(context)).await?;
+    // Closing while bytes are unread would reset the connection, and the client would miss what was just sent.
+    let mut rest = BytesMut::new();
+    while poll_fn(|context| stream.poll_read(context, &mut rest, READ.0)).await? > 0 {
+        rest.clear();
+    }
+    Ok(())
 }
 
 async fn woken(record: Option<&SessionRecord>) {
@@ -355,21 +467,9 @@ async fn woken(record: Option<&SessionRecord>) {
     }
 }
 
-async fn sleep(due: Option<tokio::time::Instant>) {
+pub(crate) async fn sleep(due: Option<tokio::time::Instant>) {
     match due {
         Some(due) => sleep_until(due).await,
         None => pending().await,
     }
-}
-
-/// Reads what is there. The amount follows what the client sends, so that idle connections hold little.
-fn read(reader: &mut ReadHalf<'_>, buffer: &mut BytesMut, size: &mut usize) -> io::Result<usize> {
-    buffer.reserve(*size);
-    let count = reader.try_read_buf(buffer)?;
-    if count >= *size {
-        *size = (*size * 2).min(READ.1);
-    } else if count < *size / 4 {
-        *size = (*size / 2).max(READ.0);
-    }
-    Ok(count)
 }

@@ -11,20 +11,23 @@ mod connection;
 mod counters;
 mod data_folder;
 mod directory;
+mod journal;
 mod listener;
 mod private_database;
 mod registry;
+mod restore;
 mod running;
 mod sample_writer;
 mod sampler;
 mod session_record;
 mod settings;
+mod stream;
 
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 
 use moorfall_core::{Limits, blueprint::Blueprint};
 use moorfall_store::{ClusterError, Store, StoreError};
-use tokio::{net::TcpListener, sync::mpsc, time::timeout};
+use tokio::{net::TcpListener, sync::mpsc, task::JoinHandle, time::timeout};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 pub use api::{LiveReading, openapi, types as api_types};
@@ -36,7 +39,8 @@ pub use settings::{BlueprintSource, Settings};
 
 use crate::{
     authenticator::Authenticator,
-    broker::{Addresses, Broker},
+    broker::{Addresses, Broker, LastUsed},
+    clock::Clock,
     directory::Directory,
     private_database::PrivateDatabase,
 };
@@ -103,6 +107,7 @@ pub struct Service {
     /// Ends the HTTP server, after the connections.
     http_stop: CancellationToken,
     tasks: TaskTracker,
+    journal: JoinHandle<()>,
 }
 
 impl Service {
@@ -123,7 +128,7 @@ impl Service {
                 Some(Arc::new(PrivateDatabase::start(folder.path()).await?))
             }
         };
-        let served = Self::serve(settings, blueprint, folder, mqtt, http, database.clone()).await;
+        let served = Self::serve(settings, blueprint, folder, mqtt, http, database.clone(), tell).await;
         if let (Err(_), Some(database)) = (&served, database) {
             database.stop().await;
         }
@@ -137,6 +142,7 @@ impl Service {
         mqtt: TcpListener,
         http: TcpListener,
         database: Option<Arc<PrivateDatabase>>,
+        mut tell: impl FnMut(&str),
     ) -> Result<Self, StartError> {
         let store = match (&settings.database, &database) {
             (Some(url), _) => Store::open_url(url).await?,
@@ -151,12 +157,22 @@ impl Service {
         let directory = Directory::load(store.clone()).await?;
         let authenticator = Authenticator::new(folder.secret(), settings.open);
         let limits = Limits::default();
-        let broker = Arc::new(Broker::new(limits, blueprint, directory, store, database, authenticator, addresses));
+        let clock = Clock::start();
+        tell("reading what was kept");
+        let crashed = store.note_start(clock.now()).await?;
+        let stored = store.load(crashed).await?;
+        let last = LastUsed { key: stored.last_key, number: stored.last_number };
+        let broker = Broker::new(clock, limits, blueprint, directory, store, database, authenticator, addresses, last);
+        let broker = Arc::new(broker);
+        restore::restore(&broker, stored, crashed);
         for warning in api::exposed(&broker) {
             tracing::warn!("{warning}");
         }
         let tasks = TaskTracker::new();
         let http_stop = CancellationToken::new();
+        // Apart from the other tasks: it ends last, when all that they wanted kept is written.
+        let journal = tokio::spawn(journal::run(Arc::clone(&broker)));
+        tasks.spawn(registry::keep_time(Arc::clone(&broker)));
         tasks.spawn(listener::accept(Arc::clone(&broker), mqtt, tasks.clone()));
         let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
         tasks.spawn(sampler::run(Arc::clone(&broker), samples));
@@ -164,7 +180,7 @@ impl Service {
         tasks.spawn(api::serve(Arc::clone(&broker), http, http_stop.clone()));
         tasks.close();
         running::announce(&broker.addresses);
-        Ok(Self { broker, folder, http_stop, tasks })
+        Ok(Self { broker, folder, http_stop, tasks, journal })
     }
 
     /// Where MQTT clients connect.
@@ -193,7 +209,7 @@ impl Service {
         running::withdraw(self.folder.path());
         self.broker.stopping.cancel();
         let goodbye = async {
-            while self.broker.registry.count() > 0 || self.broker.connections() > 0 {
+            while self.broker.registry.connected() > 0 || self.broker.connections() > 0 {
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
         };
@@ -203,6 +219,10 @@ impl Service {
         self.http_stop.cancel();
         if timeout(Duration::from_millis(700), self.tasks.wait()).await.is_err() {
             tracing::debug!("some requests did not end in time and are dropped");
+        }
+        self.broker.journal.close();
+        if self.journal.await.is_ok() && self.broker.journal.backlog() == 0 {
+            let _ = timeout(Duration::from_millis(500), self.broker.store.note_stop()).await;
         }
         let _ = timeout(Duration::from_millis(500), self.broker.store.close()).await;
         if let Some(database) = &self.broker.private_database {

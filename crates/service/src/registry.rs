@@ -1,62 +1,67 @@
-//! All connected sessions, by client identifier.
+//! All sessions by client identifier: how they begin, wait for their clients, go on and end.
+//!
+//! At most one session has a given client identifier, and at most one connection ([MQTT-3.1.4-3]).
 
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, HashMap, VecDeque},
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
 
 use foldhash::fast::RandomState;
-use moorfall_wire::ReasonCode;
+use moorfall_core::{Delivery, Message, SessionKey, Time, session::Parting};
+use moorfall_store::SessionRow;
+use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
+use tokio::sync::Notify;
 
-use crate::session_record::SessionRecord;
+use crate::{
+    broker::Broker,
+    session_record::{Link, Outcome, Parked, Place, RetainedDue, SessionRecord},
+};
 
-/// The client identifier is in use by another identity.
+/// Why a client is not let in.
 #[derive(Debug)]
-pub(crate) struct InUse;
+pub(crate) enum NotAdmitted {
+    /// The client identifier is in use by another identity.
+    InUse,
+    /// There are as many sessions as may be.
+    Full,
+}
 
-/// Connected sessions. At most one has a given client identifier ([MQTT-3.1.4-3]).
+/// Who wants to come in.
+pub(crate) struct Newcomer {
+    pub(crate) client_id: String,
+    pub(crate) identity: Arc<str>,
+    pub(crate) clean_start: bool,
+    pub(crate) expiry: u32,
+    pub(crate) link: Arc<Link>,
+}
+
+/// All sessions.
 #[derive(Debug, Default)]
 pub(crate) struct Registry {
     sessions: Mutex<HashMap<String, Arc<SessionRecord>, RandomState>>,
+    connected: AtomicUsize,
+    /// Parked sessions by the time at which something is due. An entry may be out of date; `place` decides.
+    due: Mutex<BTreeMap<(Time, SessionKey), Arc<SessionRecord>>>,
+    earlier: Notify,
 }
 
 impl Registry {
-    /// Enters a session after an earlier one with its client identifier has gone. An earlier one of another identity
-    /// stays, and the newcomer is refused: nobody can push another identity's client out.
-    pub(crate) async fn admit(&self, record: &Arc<SessionRecord>) -> Result<(), InUse> {
-        loop {
-            let earlier = {
-                let mut sessions = self.sessions.lock();
-                match sessions.get(&record.client_id) {
-                    None => {
-                        sessions.insert(record.client_id.clone(), Arc::clone(record));
-                        return Ok(());
-                    }
-                    Some(earlier) => Arc::clone(earlier),
-                }
-            };
-            if earlier.identity != record.identity {
-                return Err(InUse);
-            }
-            earlier.end(ReasonCode::SessionTakenOver, "another connection with this client identifier took over");
-            earlier.gone.cancelled().await;
-        }
+    /// How many clients are connected.
+    pub(crate) fn connected(&self) -> usize {
+        self.connected.load(Ordering::Relaxed)
     }
 
-    /// Takes a session out; whoever waits for it goes on.
-    pub(crate) fn remove(&self, record: &SessionRecord) {
-        let mut sessions = self.sessions.lock();
-        if sessions.get(&record.client_id).is_some_and(|known| known.key == record.key) {
-            sessions.remove(&record.client_id);
-        }
-        drop(sessions);
-        record.gone.cancel();
-    }
-
-    /// How many are connected.
+    /// How many sessions there are, connected or not.
     pub(crate) fn count(&self) -> usize {
         self.sessions.lock().len()
     }
 
-    /// Everyone who is connected, in no order.
+    /// All sessions, in no order.
     pub(crate) fn all(&self) -> Vec<Arc<SessionRecord>> {
         self.sessions.lock().values().cloned().collect()
     }
@@ -66,12 +71,278 @@ impl Registry {
         self.sessions.lock().get(client_id).cloned()
     }
 
-    /// Ends every session of an identity; gives how many.
-    pub(crate) fn end_identity(&self, identity: &str, words: &str) -> usize {
-        let theirs: Vec<_> = self.all().into_iter().filter(|record| *record.identity == *identity).collect();
-        for record in &theirs {
-            record.end(ReasonCode::AdministrativeAction, words);
+    /// Puts a stored session back.
+    pub(crate) fn restore(&self, record: Arc<SessionRecord>) {
+        if let Place::Parked(parked) = &*record.place.lock() {
+            self.set_due(&record, parked);
         }
-        theirs.len()
+        self.sessions.lock().insert(record.client_id.clone(), record);
+    }
+
+    fn remove(&self, record: &SessionRecord) {
+        let mut sessions = self.sessions.lock();
+        if sessions.get(&record.client_id).is_some_and(|known| known.key == record.key) {
+            sessions.remove(&record.client_id);
+        }
+    }
+
+    fn set_due(&self, record: &Arc<SessionRecord>, parked: &Parked) {
+        let will = parked.will.as_ref().map(|(due, _)| *due);
+        if let Some(due) = [will, parked.ends].into_iter().flatten().min() {
+            self.due.lock().insert((due, record.key), Arc::clone(record));
+            self.earlier.notify_one();
+        }
+    }
+}
+
+impl Broker {
+    /// Lets a client in, after an earlier connection with its client identifier has gone: begins a session, or goes on
+    /// with the one that is there. A session of another identity stays, and the newcomer is refused: nobody can push
+    /// another identity's client out, or read its messages.
+    pub(crate) async fn admit(
+        &self,
+        newcomer: &Newcomer,
+    ) -> Result<(Arc<SessionRecord>, Option<Box<Parked>>), NotAdmitted> {
+        loop {
+            let known = {
+                let mut sessions = self.registry.sessions.lock();
+                match sessions.get(&newcomer.client_id) {
+                    Some(known) => Arc::clone(known),
+                    None if sessions.len() >= self.limits.sessions => return Err(NotAdmitted::Full),
+                    None => {
+                        let record = self.new_session(newcomer);
+                        sessions.insert(newcomer.client_id.clone(), Arc::clone(&record));
+                        self.registry.connected.fetch_add(1, Ordering::Relaxed);
+                        return Ok((record, None));
+                    }
+                }
+            };
+            if known.identity != newcomer.identity {
+                return Err(NotAdmitted::InUse);
+            }
+            if let Some(link) = known.link() {
+                known.end(ReasonCode::SessionTakenOver, TAKEN_OVER, false);
+                link.gone.cancelled().await;
+            } else if newcomer.clean_start {
+                self.finish(&known);
+            } else if let Some(parked) = self.go_on(&known, newcomer) {
+                return Ok((known, Some(parked)));
+            }
+        }
+    }
+
+    fn new_session(&self, newcomer: &Newcomer) -> Arc<SessionRecord> {
+        Arc::new(SessionRecord::new(
+            self.next_key(),
+            newcomer.client_id.clone(),
+            Arc::clone(&newcomer.identity),
+            self.clock.now(),
+            Place::Connected(Arc::clone(&newcomer.link)),
+            newcomer.expiry > 0,
+            &self.limits,
+        ))
+    }
+
+    /// A client comes back; `None` if it is not parked any more.
+    fn go_on(&self, record: &SessionRecord, newcomer: &Newcomer) -> Option<Box<Parked>> {
+        let mut place = record.place.lock();
+        if !matches!(*place, Place::Parked(_)) {
+            return None;
+        }
+        record.set_kept(newcomer.expiry > 0);
+        let Place::Parked(parked) = record.set_place(&mut place, Place::Connected(Arc::clone(&newcomer.link))) else {
+            return None;
+        };
+        self.registry.connected.fetch_add(1, Ordering::Relaxed);
+        Some(parked)
+    }
+
+    /// The connection of a session is over: the session waits for its client, or ends too.
+    pub(crate) fn part(
+        &self,
+        record: &Arc<SessionRecord>,
+        parting: Parting,
+        retained_due: VecDeque<RetainedDue>,
+        retained: VecDeque<Delivery>,
+    ) {
+        let Parting { expiry, state, will } = parting;
+        let now = self.clock.now();
+        let after = |seconds: u32| now + std::time::Duration::from_secs(seconds.into());
+        record.in_flight.store(state.in_flight(), Ordering::Relaxed);
+        record.held.store(0, Ordering::Relaxed);
+        record.subscriptions.store(state.subscriptions().count(), Ordering::Relaxed);
+        let parked = Box::new(Parked {
+            state,
+            retained_due,
+            retained,
+            expiry,
+            since: now,
+            ends: (expiry != moorfall_core::session::NEVER).then(|| after(expiry)),
+            will: will.map(|will| (now + will.delay, will.message)),
+        });
+        let gone = {
+            let mut batch = self.journal.open();
+            let mut place = record.place.lock();
+            if expiry > 0 {
+                batch.put_session(record.key, row(record, &parked));
+                self.registry.set_due(record, &parked);
+            }
+            let Place::Connected(link) = record.set_place(&mut place, Place::Parked(parked)) else { return };
+            link
+        };
+        self.registry.connected.fetch_sub(1, Ordering::Relaxed);
+        let unsendable = record.take_if(|delivery| delivery.qos == QoS::AtMostOnce);
+        record.withheld.fetch_add(unsendable.len() as u64, Ordering::Relaxed);
+        if expiry == 0 {
+            self.finish(record);
+        } else {
+            // What was this member's turn and is not sent yet goes to one that is there.
+            let movable = record
+                .take_if(|delivery| delivery.shared().is_some_and(|filter| self.has_other_member(filter, record.key)));
+            self.hand_on(record.key, movable);
+        }
+        gone.gone.cancel();
+    }
+
+    /// The session is over, whether its client is away or was never let in. A connected client is not touched.
+    pub(crate) fn finish(&self, record: &Arc<SessionRecord>) {
+        let parked = {
+            let mut place = record.place.lock();
+            match &*place {
+                Place::Parked(_) => {}
+                Place::Connected(_) | Place::Over => return,
+            }
+            let Place::Parked(parked) = record.set_place(&mut place, Place::Over) else { return };
+            parked
+        };
+        let Parked { mut state, will, .. } = *parked;
+        if let Some((_, message)) = will {
+            self.publish_will(&message);
+        }
+        self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
+        let mut shared = state.take_shared();
+        let (waiting, rest): (Vec<_>, Vec<_>) =
+            record.close().into_iter().partition(|delivery| delivery.shared().is_some());
+        shared.extend(waiting);
+        {
+            let mut batch = self.journal.open();
+            batch.remove_session(record.key);
+            for (_, sent) in state.into_sent() {
+                batch.done(record.key, &sent.delivery);
+            }
+            for delivery in rest {
+                batch.done(record.key, &delivery);
+            }
+        }
+        self.registry.remove(record);
+        self.hand_on(record.key, shared);
+    }
+
+    fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
+        self.router.group(filter).is_some_and(|group| {
+            group.members().iter().any(|member| member.session != session && member.handle.is_connected())
+        })
+    }
+
+    /// Gives messages that were one member's turn to others. What nobody takes is over.
+    fn hand_on(&self, from: SessionKey, deliveries: Vec<Delivery>) {
+        for delivery in deliveries {
+            let group = delivery.shared().and_then(|filter| self.router.group(filter));
+            let member = group.as_ref().and_then(|group| group.choose(|record| record.load()));
+            let mut batch = self.journal.open();
+            if let Some(member) = member
+                && let Some(again) = member.delivery(&delivery.message)
+                && let Outcome::Queued(displaced) = member.handle.push(again, |filed| batch.file(member.session, filed))
+            {
+                for displaced in displaced {
+                    batch.done(member.session, &displaced);
+                }
+            }
+            batch.done(from, &delivery);
+        }
+    }
+
+    /// Ends every session of an identity, and those that wait for it.
+    pub(crate) fn end_identity(&self, identity: &str, words: &str, discard: bool) {
+        for record in self.registry.all().into_iter().filter(|record| *record.identity == *identity) {
+            record.end(ReasonCode::AdministrativeAction, words, discard);
+            if discard {
+                self.finish(&record);
+            }
+        }
+    }
+
+    /// Publishes a will whose time has come.
+    fn publish_will(&self, message: &Arc<Message>) {
+        let message = Arc::new(message.renewed(self.clock.now()));
+        self.publish(&message, None);
+    }
+}
+
+/// What is stored of a parked session.
+fn row(record: &SessionRecord, parked: &Parked) -> SessionRow {
+    let will = parked.will.as_ref().map(|(due, message)| moorfall_core::session::DelayedWill {
+        message: Arc::clone(message),
+        delay: *due - parked.since,
+    });
+    SessionRow {
+        client_id: record.client_id.clone(),
+        identity: Arc::clone(&record.identity),
+        expiry: parked.expiry,
+        away_since: Some(parked.since.as_micros()),
+        began_at: record.began_at.as_micros(),
+        will,
+    }
+}
+
+const TAKEN_OVER: &str = "another connection with this client identifier took over";
+
+/// Publishes wills and ends sessions when their time has come, until the service stops.
+pub(crate) async fn keep_time(broker: Arc<Broker>) {
+    loop {
+        let next = broker.registry.due.lock().keys().next().map(|(due, _)| *due);
+        let now = broker.clock.now();
+        match next {
+            Some(due) if due <= now => {}
+            due => {
+                let at = due.map(|due| broker.clock.instant(due));
+                tokio::select! {
+                    () = broker.registry.earlier.notified() => {}
+                    () = crate::connection::sleep(at) => {}
+                    () = broker.stopping.cancelled() => return,
+                }
+                continue;
+            }
+        }
+        let Some(((_, _), record)) = broker.registry.due.lock().pop_first() else { continue };
+        broker.come_due(&record, now);
+    }
+}
+
+impl Broker {
+    fn come_due(&self, record: &Arc<SessionRecord>, now: Time) {
+        let mut will = None;
+        let ended = {
+            let mut batch = self.journal.open();
+            let mut place = record.place.lock();
+            // The client may have come back, or the session be over.
+            let Place::Parked(parked) = &mut *place else { return };
+            let ended = parked.ends.is_some_and(|at| at <= now);
+            if !ended {
+                if parked.will.as_ref().is_some_and(|(due, _)| *due <= now) {
+                    will = parked.will.take();
+                    batch.put_session(record.key, row(record, parked));
+                }
+                self.registry.set_due(record, parked);
+            }
+            ended
+        };
+        if let Some((_, message)) = will {
+            self.publish_will(&message);
+        }
+        if ended {
+            tracing::info!(client = record.client_id, identity = %record.identity, "the session has ended: its time is over");
+            self.finish(record);
+        }
     }
 }

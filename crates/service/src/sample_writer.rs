@@ -35,7 +35,7 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
             continue;
         }
         while let Err(words) = write(&broker, &mut waiting).await {
-            note(&broker, Some(words));
+            broker.note_database(Some(words));
             if let Some(database) = &broker.private_database {
                 database.revive().await;
             }
@@ -47,7 +47,7 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
                 () = broker.stopping.cancelled() => {}
             }
         }
-        note(&broker, None);
+        broker.note_database(None);
         if !open {
             return;
         }
@@ -75,15 +75,4 @@ async fn write(broker: &Broker, waiting: &mut Vec<(Resolution, Sample)>) -> Resu
         }
     }
     Ok(())
-}
-
-/// Says once that the database is away, and once that it is back.
-fn note(broker: &Broker, trouble: Option<String>) {
-    let mut known = broker.database_trouble.lock();
-    match (&trouble, known.is_some()) {
-        (Some(words), false) => tracing::error!("the database is away, throughput samples wait: {words}"),
-        (None, true) => tracing::info!("the database is back"),
-        _ => {}
-    }
-    *known = trouble;
 }

@@ -99,7 +99,7 @@ impl Sampler {
 
     fn sample(&mut self, broker: &Broker) {
         let now = Reading::take(broker);
-        let sessions = broker.registry.count();
+        let sessions = broker.registry.connected();
         let sample = now.since(&self.last, sessions);
         let rates = Rates::between(&self.last.totals, &now.totals, now.at - self.last.at);
         let averages = {
@@ -118,7 +118,7 @@ impl Sampler {
 
     fn finish_minute(&mut self, broker: &Broker) {
         if self.last.at > self.minute.at {
-            let sample = self.last.since(&self.minute, broker.registry.count());
+            let sample = self.last.since(&self.minute, broker.registry.connected());
             self.minute = self.last;
             self.keep(broker, Resolution::Minute, sample);
         }

@@ -1,16 +1,20 @@
-//! What the rest of the service can see of, and do to, one connected session.
+//! What the rest of the service can see of, and do to, one session, connected or not.
 
 use std::{
     collections::VecDeque,
     net::SocketAddr,
     sync::{
         Arc, OnceLock,
-        atomic::{AtomicU64, AtomicUsize, Ordering},
+        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
 };
 
-use moorfall_core::{Delivery, Limits, Outbox, Pushed, SessionKey};
-use moorfall_wire::{ProtocolVersion, ReasonCode};
+use moorfall_core::{
+    Delivery, Limits, Message, Outbox, Pushed, SessionKey, Time,
+    router::Load,
+    session::{Granted, SessionState},
+};
+use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
@@ -18,11 +22,13 @@ use tokio_util::sync::CancellationToken;
 
 use crate::counters::Counters;
 
-/// Why the service ends a session.
+/// Why the service ends a connection.
 #[derive(Debug)]
 pub(crate) struct Ending {
     pub(crate) reason: ReasonCode,
     pub(crate) words: String,
+    /// Whether the session ends too.
+    pub(crate) discard: bool,
 }
 
 /// Something that was refused.
@@ -32,19 +38,83 @@ pub(crate) struct Refusal {
     pub(crate) words: String,
 }
 
-/// One connected session.
-///
-/// 1. Publishers push into `outbox` and wake the session's task only when the queue was empty; the task drains it.
-/// 2. `ending` is set once, then the task is woken; `gone` is cancelled when the task has left the router and the
-///    registry, after the will was published.
+/// One connection of a session.
+#[derive(Debug)]
+pub(crate) struct Link {
+    pub(crate) address: SocketAddr,
+    /// The listener that it came by.
+    pub(crate) listener: Arc<str>,
+    pub(crate) version: ProtocolVersion,
+    pub(crate) connected_at: OffsetDateTime,
+    ending: OnceLock<Ending>,
+    /// Cancelled when the connection is gone and the session is parked or over.
+    pub(crate) gone: CancellationToken,
+}
+
+impl Link {
+    pub(crate) fn new(address: SocketAddr, listener: Arc<str>, version: ProtocolVersion) -> Self {
+        Self {
+            address,
+            listener,
+            version,
+            connected_at: OffsetDateTime::now_utc(),
+            ending: OnceLock::new(),
+            gone: CancellationToken::new(),
+        }
+    }
+
+    /// Why the connection is to end, if it is.
+    pub(crate) fn ending(&self) -> Option<&Ending> {
+        self.ending.get()
+    }
+}
+
+/// A retained walk that is still to be made, or made to the end.
+pub(crate) type RetainedDue = (TopicFilter, Granted);
+
+/// What a session keeps while its client is away.
+#[derive(Debug)]
+pub(crate) struct Parked {
+    pub(crate) state: SessionState,
+    /// Retained messages of new subscriptions that were not looked up yet.
+    pub(crate) retained_due: VecDeque<RetainedDue>,
+    /// Retained messages that were looked up and not sent yet.
+    pub(crate) retained: VecDeque<Delivery>,
+    pub(crate) expiry: u32,
+    pub(crate) since: Time,
+    /// When it ends; `None` if never.
+    pub(crate) ends: Option<Time>,
+    /// A will that waits, and until when.
+    pub(crate) will: Option<(Time, Arc<Message>)>,
+}
+
+/// Where a session is.
+#[derive(Debug)]
+pub(crate) enum Place {
+    /// Its client is connected.
+    Connected(Arc<Link>),
+    /// Its client is away.
+    Parked(Box<Parked>),
+    /// It is over; nothing is queued any more.
+    Over,
+}
+
+/// What became of a push.
+#[derive(Debug)]
+pub(crate) enum Outcome {
+    /// It is queued; these were dropped to make room.
+    Queued(Vec<Delivery>),
+    /// It is dropped.
+    Withheld,
+}
+
+/// One session. Locks are taken in this order: the journal's, `place`, the queue's.
 #[derive(Debug)]
 pub(crate) struct SessionRecord {
     pub(crate) key: SessionKey,
     pub(crate) client_id: String,
     pub(crate) identity: Arc<str>,
-    pub(crate) address: SocketAddr,
-    pub(crate) version: ProtocolVersion,
-    pub(crate) connected_at: OffsetDateTime,
+    pub(crate) began_at: Time,
     pub(crate) counters: Counters,
     pub(crate) subscriptions: AtomicUsize,
     pub(crate) in_flight: AtomicUsize,
@@ -53,11 +123,14 @@ pub(crate) struct SessionRecord {
     /// Not sent for another reason than a full queue.
     pub(crate) withheld: AtomicU64,
     pub(crate) last_refusal: Mutex<Option<Refusal>>,
-    /// `None` once the session is over: nothing is queued any more.
-    outbox: Mutex<Option<Outbox>>,
     pub(crate) wake: Notify,
-    ending: OnceLock<Ending>,
-    pub(crate) gone: CancellationToken,
+    pub(crate) place: Mutex<Place>,
+    /// Whether its client is connected: what `place` says, readable without its lock.
+    connected: AtomicBool,
+    /// Whether it outlives its connection.
+    kept: AtomicBool,
+    /// `None` once the session is over.
+    outbox: Mutex<Option<Outbox>>,
 }
 
 impl SessionRecord {
@@ -65,40 +138,98 @@ impl SessionRecord {
         key: SessionKey,
         client_id: String,
         identity: Arc<str>,
-        address: SocketAddr,
-        version: ProtocolVersion,
+        began_at: Time,
+        place: Place,
+        kept: bool,
         limits: &Limits,
     ) -> Self {
         Self {
             key,
             client_id,
             identity,
-            address,
-            version,
-            connected_at: OffsetDateTime::now_utc(),
+            began_at,
             counters: Counters::default(),
             subscriptions: AtomicUsize::new(0),
             in_flight: AtomicUsize::new(0),
             held: AtomicUsize::new(0),
             withheld: AtomicU64::new(0),
             last_refusal: Mutex::new(None),
-            outbox: Mutex::new(Some(Outbox::new(limits))),
             wake: Notify::new(),
-            ending: OnceLock::new(),
-            gone: CancellationToken::new(),
+            connected: AtomicBool::new(matches!(place, Place::Connected(_))),
+            place: Mutex::new(place),
+            kept: AtomicBool::new(kept),
+            outbox: Mutex::new(Some(Outbox::new(limits))),
         }
     }
 
-    /// Queues a delivery; gives whether it was taken.
-    pub(crate) fn push(&self, delivery: Delivery) -> bool {
+    /// Whether it outlives its connection. Its messages at QoS 1 and 2 are then filed in the journal.
+    pub(crate) fn is_kept(&self) -> bool {
+        self.kept.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn is_connected(&self) -> bool {
+        self.connected.load(Ordering::Acquire)
+    }
+
+    /// Changes where the session is.
+    pub(crate) fn set_place(&self, place: &mut Place, new: Place) -> Place {
+        self.connected.store(matches!(new, Place::Connected(_)), Ordering::Release);
+        std::mem::replace(place, new)
+    }
+
+    /// A client resumes the session and wants it kept, or not any more.
+    pub(crate) fn set_kept(&self, kept: bool) {
+        self.kept.store(kept, Ordering::Release);
+    }
+
+    /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
+    pub(crate) fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
         let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return false };
-        let pushed = queue.push(delivery);
-        drop(outbox);
-        if pushed == Pushed::First {
-            self.wake.notify_one();
+        let Some(queue) = outbox.as_mut() else { return Outcome::Withheld };
+        if delivery.qos == QoS::AtMostOnce {
+            // A client that is away is kept no message that nobody would acknowledge.
+            if !self.is_connected() {
+                return Outcome::Withheld;
+            }
+        } else if self.is_kept() {
+            delivery.sequence = queue.next_sequence();
         }
-        pushed != Pushed::Dropped
+        let to_file = (delivery.sequence > 0).then(|| delivery.clone());
+        match queue.push(delivery) {
+            Pushed::Queued { first, displaced } => {
+                if let Some(delivery) = to_file {
+                    filed(&delivery);
+                }
+                drop(outbox);
+                if first {
+                    self.wake.notify_one();
+                }
+                Outcome::Queued(displaced)
+            }
+            Pushed::Dropped { end } => {
+                drop(outbox);
+                if end {
+                    self.end(
+                        ReasonCode::QuotaExceeded,
+                        "its queue is full, and the limits say that this ends it",
+                        true,
+                    );
+                }
+                Outcome::Withheld
+            }
+        }
+    }
+
+    /// Puts deliveries in front of all others, whatever the bound: they had been queued before.
+    pub(crate) fn put_back(&self, deliveries: impl DoubleEndedIterator<Item = Delivery>) {
+        if let Some(outbox) = self.outbox.lock().as_mut() {
+            outbox.put_back(deliveries);
+        }
+    }
+
+    /// A place in the queue for a message that does not go through it.
+    pub(crate) fn next_sequence(&self) -> u64 {
+        self.outbox.lock().as_mut().map_or(0, Outbox::next_sequence)
     }
 
     /// Moves up to `most` deliveries to the end of `into`.
@@ -108,9 +239,30 @@ impl SessionRecord {
         }
     }
 
-    /// Nothing is queued from now on, and what waits is let go.
-    pub(crate) fn close(&self) {
-        self.outbox.lock().take();
+    /// Takes out the deliveries that `wanted` names.
+    pub(crate) fn take_if(&self, wanted: impl FnMut(&Delivery) -> bool) -> Vec<Delivery> {
+        self.outbox.lock().as_mut().map_or_else(Vec::new, |outbox| outbox.take_if(wanted))
+    }
+
+    /// Nothing is queued from now on; what waited is given back.
+    pub(crate) fn close(&self) -> VecDeque<Delivery> {
+        let mut left = VecDeque::new();
+        if let Some(mut outbox) = self.outbox.lock().take() {
+            outbox.take(usize::MAX, &mut left);
+        }
+        left
+    }
+
+    /// How much it has to do, for shared subscriptions.
+    pub(crate) fn load(&self) -> Load {
+        let waiting = match self.outbox.lock().as_ref() {
+            None => return Load::Over,
+            Some(outbox) => outbox.len(),
+        };
+        if !self.is_connected() {
+            return Load::Away;
+        }
+        Load::Waiting(waiting + self.held.load(Ordering::Relaxed) + self.in_flight.load(Ordering::Relaxed))
     }
 
     /// Messages that wait to be sent, and messages dropped because there were too many.
@@ -120,15 +272,20 @@ impl SessionRecord {
         (waiting + self.held.load(Ordering::Relaxed), dropped)
     }
 
-    /// Asks the session's task to end; the first reason stands.
-    pub(crate) fn end(&self, reason: ReasonCode, words: impl Into<String>) {
-        let _first_stands = self.ending.set(Ending { reason, words: words.into() });
+    /// Asks the task of a connected session to end its connection; the first reason stands.
+    pub(crate) fn end(&self, reason: ReasonCode, words: impl Into<String>, discard: bool) {
+        if let Place::Connected(link) = &*self.place.lock() {
+            let _first_stands = link.ending.set(Ending { reason, words: words.into(), discard });
+        }
         self.wake.notify_one();
     }
 
-    /// Why the session is to end, if it is.
-    pub(crate) fn ending(&self) -> Option<&Ending> {
-        self.ending.get()
+    /// Its connection, if it has one.
+    pub(crate) fn link(&self) -> Option<Arc<Link>> {
+        match &*self.place.lock() {
+            Place::Connected(link) => Some(Arc::clone(link)),
+            _ => None,
+        }
     }
 
     /// Remembers the last thing that was refused.

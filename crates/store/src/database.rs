@@ -21,6 +21,9 @@ pub enum StoreError {
     /// The tables can't be brought up to date.
     #[error("the database's tables can't be brought up to date: {0}")]
     Migrate(#[from] sqlx::migrate::MigrateError),
+    /// A row holds what was never written there.
+    #[error("the database holds what this service can't have written: {0}")]
+    Damaged(String),
     /// A statement failed.
     #[error("the database refused a statement: {0}")]
     Statement(#[from] sqlx::Error),

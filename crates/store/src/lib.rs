@@ -1,12 +1,16 @@
 //! What outlives the process: records in PostgreSQL, and the private PostgreSQL cluster that keeps them.
 
+mod changes;
 mod cluster;
 mod console_sessions;
 mod database;
 mod identities;
+mod journal;
 mod samples;
 
+pub use changes::{Changes, SessionRow};
 pub use cluster::{ClusterError, PrivateCluster};
 pub use database::{Store, StoreError};
 pub use identities::IdentityRecord;
+pub use journal::{Stored, StoredSession};
 pub use samples::{Resolution, Sample};

@@ -56,6 +56,16 @@ pub struct Publish {
 }
 
 impl PublishProperties {
+    /// Appends the properties as they stand in a PUBLISH, length included.
+    pub fn write(&self, out: &mut BytesMut) -> Result<(), EncodeError> {
+        self.encode(out)
+    }
+
+    /// Reads what [`PublishProperties::write`] has written.
+    pub fn read(bytes: Bytes) -> Result<Self, DecodeError> {
+        Self::decode(&mut Reader::new(bytes))
+    }
+
     /// The same properties in memory of their own, so that they don't keep a whole receive buffer alive.
     pub fn detached(&self) -> Self {
         let text = |text: &Option<ByteString>| text.as_deref().map(ByteString::from);

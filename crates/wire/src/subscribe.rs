@@ -44,6 +44,11 @@ pub struct SubscriptionOptions {
 }
 
 impl SubscriptionOptions {
+    /// Reads the byte of a 5.0 SUBSCRIBE.
+    pub fn from_bits(bits: u8) -> Result<Self, DecodeError> {
+        Self::decode(bits, ProtocolVersion::V5)
+    }
+
     fn decode(bits: u8, version: ProtocolVersion) -> Result<Self, DecodeError> {
         let reserved = if version == ProtocolVersion::V5 { 0b1100_0000 } else { 0b1111_1100 };
         // [MQTT-3.8.3-5].
@@ -63,7 +68,8 @@ impl SubscriptionOptions {
         })
     }
 
-    fn bits(self) -> u8 {
+    /// The byte of a 5.0 SUBSCRIBE.
+    pub fn bits(self) -> u8 {
         self.qos.level()
             | u8::from(self.no_local) << 2
             | u8::from(self.retain_as_published) << 3

@@ -82,7 +82,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Connected sessions, by client identifier. */
+        /** Sessions, connected or away, by client identifier. */
         get: operations["list_sessions"];
         put?: never;
         post?: never;
@@ -99,11 +99,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One connected session. */
+        /** One session. */
         get: operations["show_session"];
         put?: never;
         post?: never;
-        /** End a session: the client is disconnected and may connect again. */
+        /** End a session: the client is disconnected, what was kept for it is dropped, and it may connect again. */
         delete: operations["end_session"];
         options?: never;
         head?: never;
@@ -215,9 +215,14 @@ export interface components {
             first_packet_bytes: number;
             /**
              * Format: int64
-             * @description QoS 1 messages sent to one client and not acknowledged.
+             * @description QoS 1 and 2 messages sent to one client and not acknowledged.
              */
             in_flight: number;
+            /**
+             * Format: int64
+             * @description The longest silence that a 5.0 client may ask for, seconds; 0 leaves it to the client.
+             */
+            keep_alive_seconds: number;
             /**
              * Format: int64
              * @description The largest packet, bytes.
@@ -230,9 +235,16 @@ export interface components {
             queue_bytes: number;
             /**
              * Format: int64
-             * @description Messages that may wait for one session; at the bound the newest is dropped and counted.
+             * @description Messages that may wait for one session.
              */
             queue_messages: number;
+            /** @description What happens at the bound of a queue: drop-newest, drop-oldest or end-session. */
+            queue_policy: string;
+            /**
+             * Format: int64
+             * @description QoS 1 and 2 messages that one client may send without their being acknowledged.
+             */
+            receive_maximum: number;
             /**
              * Format: int64
              * @description Bytes of retained messages.
@@ -245,9 +257,24 @@ export interface components {
             retained_messages: number;
             /**
              * Format: int64
+             * @description How long a session may outlive its connection, seconds; 4294967295 is for ever.
+             */
+            session_expiry_seconds: number;
+            /**
+             * Format: int64
+             * @description Sessions, connected or away.
+             */
+            sessions: number;
+            /**
+             * Format: int64
              * @description Subscriptions of one session.
              */
             subscriptions: number;
+            /**
+             * Format: int64
+             * @description Topic aliases of one connection, in either direction.
+             */
+            topic_aliases: number;
             /**
              * Format: int64
              * @description Bytes of a topic.
@@ -321,7 +348,7 @@ export interface components {
             /** @description What is wrong, in a few words that never change for one cause. */
             title: string;
         };
-        /** @description Connected sessions, or those that were asked for. */
+        /** @description Sessions, or those that were asked for. */
         SessionList: {
             /** @description The first of them, by client identifier. */
             sessions: components["schemas"]["SessionView"][];
@@ -331,10 +358,15 @@ export interface components {
              */
             total: number;
         };
-        /** @description One connected session. */
+        /** @description One session, connected or away. */
         SessionView: {
-            /** @description Where it connected from. */
+            /** @description Where its client is connected from; empty while it is away. */
             address: string;
+            /**
+             * Format: date-time
+             * @description When the session began.
+             */
+            began_at: string;
             /**
              * Format: int64
              * @description Bytes read from it.
@@ -347,23 +379,27 @@ export interface components {
             bytes_out: number;
             /** @description Client identifier. */
             client_id: string;
-            /**
-             * Format: date-time
-             * @description When it connected.
-             */
-            connected_at: string;
+            /** @description Whether its client is connected. */
+            connected: boolean;
             /**
              * Format: int64
              * @description Messages that were dropped because its queue was full.
              */
             dropped: number;
+            /**
+             * Format: date-time
+             * @description While its client is away: when the session ends. Absent if it never does by itself.
+             */
+            ends_at?: string | null;
             /** @description Whose it is. */
             identity: string;
             /**
              * Format: int64
-             * @description QoS 1 messages that it has not acknowledged.
+             * @description QoS 1 and 2 messages that were sent to it and that it has not acknowledged.
              */
             in_flight: number;
+            /** @description Whether the session outlives its connection. */
+            kept: boolean;
             /** @description The last refusal, in a sentence; empty if there was none. */
             last_refusal: string;
             /**
@@ -371,6 +407,8 @@ export interface components {
              * @description When that was.
              */
             last_refusal_at?: string | null;
+            /** @description The listener that it came by; empty while it is away. */
+            listener: string;
             /**
              * Format: int64
              * @description Messages accepted from it.
@@ -392,11 +430,16 @@ export interface components {
              */
             refused: number;
             /**
+             * Format: date-time
+             * @description When it connected; while it is away, when it left.
+             */
+            since: string;
+            /**
              * Format: int64
              * @description Its subscriptions.
              */
             subscriptions: number;
-            /** @description Protocol version, 3.1.1 or 5.0. */
+            /** @description Protocol version, 3.1.1 or 5.0; empty while it is away. */
             version: string;
             /**
              * Format: int64
@@ -462,6 +505,11 @@ export interface components {
              */
             sessions: number;
             /**
+             * Format: int64
+             * @description Sessions that are kept while their clients are away.
+             */
+            sessions_away: number;
+            /**
              * Format: date-time
              * @description When it was started.
              */
@@ -471,6 +519,11 @@ export interface components {
              * @description Subscriptions of all sessions.
              */
             subscriptions: number;
+            /**
+             * Format: int64
+             * @description Rows that wait to be written to the database, or are being written.
+             */
+            unwritten: number;
             /**
              * Format: int64
              * @description Seconds since then.

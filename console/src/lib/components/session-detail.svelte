@@ -14,13 +14,20 @@
   let failure = $state('');
 
   const facts = $derived<[string, string][]>([
-    ['Connected since', moment(session.connected_at)],
+    [session.connected ? 'Connected since' : 'Away since', moment(session.since)],
+    ['Kept', kept(session)],
     ['Bytes in / out', `${bytes(session.bytes_in)} / ${bytes(session.bytes_out)}`],
     ['Subscriptions', count(session.subscriptions)],
     ['Not acknowledged', count(session.in_flight)],
     ['Dropped, queue full', count(session.dropped)],
     ['Withheld otherwise', count(session.withheld)],
   ]);
+
+  function kept({ kept, connected, ends_at }: SessionView): string {
+    if (!kept) return 'until it disconnects';
+    if (connected) return 'beyond its connection';
+    return ends_at ? `until ${moment(ends_at)}` : 'for ever';
+  }
 
   async function end() {
     failure = await service.endSession(session.client_id);
@@ -60,8 +67,8 @@
             >End the session of {session.client_id}?</AlertDialog.Title
           >
           <AlertDialog.Description class="mt-2 text-sm text-quiet">
-            The client is disconnected and its will is published. It may connect again; to keep it out,
-            disable the identity {session.identity}.
+            The client is disconnected, its will is published, and what was kept for it is dropped. It may
+            connect again; to keep it out, disable the identity {session.identity}.
           </AlertDialog.Description>
           <div class="mt-5 flex justify-end gap-2 text-sm">
             <AlertDialog.Cancel class="rounded border border-line px-3 py-1.5">Leave it</AlertDialog.Cancel>

@@ -29,9 +29,9 @@
         </button>
       </td>
       <td class="px-3">{session.identity}</td>
-      <td class="px-3 text-quiet">{session.address}</td>
+      <td class="px-3 text-quiet">{session.connected ? session.address : 'away'}</td>
       <td class="px-3 text-quiet">{session.version}</td>
-      <td class="px-3 text-right" title={moment(session.connected_at)}>{age(session.connected_at)}</td>
+      <td class="px-3 text-right" title={moment(session.since)}>{age(session.since)}</td>
       <td class="px-3 text-right">{count(session.messages_in)}</td>
       <td class="px-3 text-right">{count(session.messages_out)}</td>
       <td class="px-3 text-right">{count(session.queue)}</td>
@@ -47,7 +47,7 @@
   {:else}
     <tr>
       <td colspan={columns} class="px-5 py-6 text-center text-quiet">
-        {service.search ? 'No connected session matches the search.' : 'Nobody is connected.'}
+        {service.search ? 'No session matches the search.' : 'Nobody is connected, and no session waits for its client.'}
       </td>
     </tr>
   {/each}

@@ -17,8 +17,8 @@ fn qos(text: &str) -> Result<QoS, String> {
     match text {
         "0" => Ok(QoS::AtMostOnce),
         "1" => Ok(QoS::AtLeastOnce),
-        "2" => Err("QoS 2 is not supported yet; use 1".into()),
-        _ => Err("write 0 or 1".into()),
+        "2" => Ok(QoS::ExactlyOnce),
+        _ => Err("write 0, 1 or 2".into()),
     }
 }
 

@@ -17,7 +17,7 @@ pub(crate) struct Arguments {
     #[arg(default_value = "", hide_default_value = true)]
     payload: String,
     /// Quality of service: 0 is not acknowledged, so a refusal is not seen
-    #[arg(long, value_name = "0|1", default_value = "1", value_parser = qos)]
+    #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
     qos: QoS,
     /// Keep the message for those who subscribe later; an empty one clears the topic
     #[arg(long)]

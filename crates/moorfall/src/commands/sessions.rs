@@ -69,9 +69,9 @@ fn row(session: &SessionView) -> Vec<String> {
     vec![
         session.client_id.clone(),
         session.identity.clone(),
-        session.address.clone(),
+        if session.connected { session.address.clone() } else { "away".into() },
         session.version.clone(),
-        since(session.connected_at),
+        since(session.since),
         count(session.messages_in),
         count(session.messages_out),
         count(session.queue),

@@ -40,7 +40,7 @@ fn print(status: &Status) -> std::io::Result<()> {
         ("Blueprint", blueprint.to_owned()),
         ("Database", database.to_owned()),
         ("Identities", count(status.identities)),
-        ("Sessions", format!("{} of {} at most", count(status.sessions), count(status.limits.connections))),
+        ("Sessions", format!("{} connected, {} away", count(status.sessions), count(status.sessions_away))),
         ("Subscriptions", count(status.subscriptions)),
         ("Retained", format!("{} messages, {}", count(status.retained), bytes(status.retained_bytes as f64))),
         ("In", format!("{:.1} messages/s, {}/s", rates.messages_in, bytes(rates.bytes_in))),

@@ -21,7 +21,7 @@ pub(crate) struct Arguments {
     #[arg(required = true, value_name = "FILTER", value_parser = filter)]
     filters: Vec<TopicFilter>,
     /// Highest quality of service to receive with
-    #[arg(long, value_name = "0|1", default_value = "1", value_parser = qos)]
+    #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
     qos: QoS,
     /// End after so many messages
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]

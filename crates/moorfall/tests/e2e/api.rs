@@ -59,7 +59,7 @@ async fn mistakes_are_problems_in_words() {
     for (request, status, words) in [
         (signed(&service, Method::GET, "weather"), 404, "there is no /api/v1/weather"),
         (signed(&service, Method::POST, "status"), 405, "has other methods"),
-        (signed(&service, Method::GET, "sessions/nobody"), 404, "no client with the identifier nobody"),
+        (signed(&service, Method::GET, "sessions/nobody"), 404, "no session of a client with the identifier nobody"),
         (signed(&service, Method::DELETE, "identities/nobody"), 404, "there is no identity nobody"),
         (signed(&service, Method::GET, "throughput?minutes=0"), 422, "it can be from 1 to"),
         (put("{"), 400, "EOF"),

@@ -203,6 +203,11 @@ impl<'a> Service<'a> {
         self.run(&["status", "--json"]).json()
     }
 
+    /// The status of the service with this data folder, when several run.
+    pub(crate) fn status_of(&self, data: &Path) -> Value {
+        self.run(&["status", "--json", "--data", data.to_str().unwrap()]).json()
+    }
+
     /// Waits until the status is as wanted.
     #[track_caller]
     pub(crate) fn wait_for(&self, what: &str, wanted: impl Fn(&Value) -> bool) -> Value {

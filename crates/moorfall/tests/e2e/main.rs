@@ -7,6 +7,8 @@ mod api;
 mod client;
 mod console;
 mod demo;
+mod durable;
 mod harness;
+mod peer;
 mod service;
 mod sockets;

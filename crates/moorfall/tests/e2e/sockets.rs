@@ -1,95 +1,17 @@
 //! Clients that are not ours: raw sockets and bytes.
 
 use std::{
-    io::{ErrorKind, Read, Write},
-    net::{SocketAddr, TcpStream},
+    io::{Read, Write},
     time::Duration,
 };
 
 use bytes::BytesMut;
 use moorfall_wire::*;
 
-use crate::harness::{PATIENCE, Place};
-
-/// One end of a connection, played packet by packet.
-struct Peer {
-    stream: TcpStream,
-    buffer: BytesMut,
-    version: ProtocolVersion,
-}
-
-impl Peer {
-    fn new(address: SocketAddr, version: ProtocolVersion) -> Self {
-        let stream = TcpStream::connect(address).unwrap();
-        stream.set_read_timeout(Some(PATIENCE)).unwrap();
-        Self { stream, buffer: BytesMut::new(), version }
-    }
-
-    /// Connects to an open broker and expects to be let in.
-    fn open(address: SocketAddr, version: ProtocolVersion, client_id: &str) -> Self {
-        Self::open_with(address, connect(version, client_id))
-    }
-
-    fn open_with(address: SocketAddr, connect: Connect) -> Self {
-        let mut peer = Self::new(address, connect.version);
-        peer.send(&Packet::Connect(Box::new(connect)));
-        match peer.receive() {
-            Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success => peer,
-            other => panic!("not let in: {other:?}"),
-        }
-    }
-
-    fn send(&mut self, packet: &Packet) {
-        let mut bytes = BytesMut::new();
-        packet.encode(self.version, &mut bytes).unwrap();
-        self.stream.write_all(&bytes).unwrap();
-    }
-
-    /// The next packet; `None` at the end of the connection.
-    fn receive(&mut self) -> Option<Packet> {
-        loop {
-            if let Some(frame) = Frame::split(&mut self.buffer, MAX_PACKET_SIZE).unwrap() {
-                return Some(Packet::decode(frame, self.version).unwrap());
-            }
-            let mut bytes = [0; 4096];
-            match self.stream.read(&mut bytes) {
-                Ok(0) => return None,
-                Ok(count) => self.buffer.extend_from_slice(&bytes[..count]),
-                Err(error) if error.kind() == ErrorKind::ConnectionReset => return None,
-                Err(error) => panic!("{error}"),
-            }
-        }
-    }
-
-    fn subscribe(&mut self, filter: &str, qos: QoS) {
-        let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
-        self.send(&Packet::Subscribe(Subscribe {
-            packet_id: PacketId::MIN,
-            properties: SubscribeProperties::default(),
-            subscriptions: vec![Subscription { filter: filter.parse().unwrap(), options }],
-        }));
-        assert!(matches!(self.receive(), Some(Packet::SubAck(_))));
-    }
-
-    fn message(&mut self) -> Publish {
-        match self.receive() {
-            Some(Packet::Publish(publish)) => publish,
-            other => panic!("not a message: {other:?}"),
-        }
-    }
-}
-
-fn connect(version: ProtocolVersion, client_id: &str) -> Connect {
-    Connect::new(version, client_id)
-}
-
-fn publish(topic: &str, payload: Vec<u8>, qos: QoS) -> Publish {
-    let packet_id = (qos != QoS::AtMostOnce).then_some(PacketId::MIN);
-    Publish { packet_id, ..Publish::new(topic.parse().unwrap(), payload, qos) }
-}
-
-const V311: ProtocolVersion = ProtocolVersion::V311;
-const V5: ProtocolVersion = ProtocolVersion::V5;
+use crate::{
+    harness::Place,
+    peer::{Peer, V5, V311, connect, publish},
+};
 
 #[test]
 fn the_two_versions_hear_each_other() {

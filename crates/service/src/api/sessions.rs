@@ -1,4 +1,4 @@
-//! Connected sessions.
+//! Sessions, connected and away.
 
 use std::sync::{Arc, atomic::Ordering};
 
@@ -9,13 +9,18 @@ use axum::{
 };
 use moorfall_wire::ReasonCode;
 use serde::Deserialize;
+use time::OffsetDateTime;
 use utoipa::IntoParams;
 
 use super::{
     problem::Problem,
     types::{SessionList, SessionView},
 };
-use crate::{broker::Broker, session_record::SessionRecord};
+use crate::{
+    broker::Broker,
+    clock::date,
+    session_record::{Place, SessionRecord},
+};
 
 /// Which sessions are asked for.
 #[derive(Deserialize, IntoParams)]
@@ -34,7 +39,7 @@ fn default_limit() -> usize {
     500
 }
 
-/// Connected sessions, by client identifier.
+/// Sessions, connected or away, by client identifier.
 #[utoipa::path(get, operation_id = "list_sessions", path = "/sessions", tag = "sessions", params(Wanted), responses(
     (status = 200, body = SessionList),
     (status = 401, body = Problem, content_type = "application/problem+json"),
@@ -45,7 +50,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query
         records.retain(|record| {
             record.client_id.contains(&wanted.search)
                 || record.identity.contains(&wanted.search)
-                || record.address.to_string().contains(&wanted.search)
+                || record.link().is_some_and(|link| link.address.to_string().contains(&wanted.search))
         });
     }
     let total = records.len() as u64;
@@ -54,7 +59,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query
     Json(SessionList { total, sessions: records.iter().map(|record| view(record)).collect() })
 }
 
-/// One connected session.
+/// One session.
 #[utoipa::path(get, operation_id = "show_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 200, body = SessionView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
@@ -67,7 +72,7 @@ pub(crate) async fn show(
     find(&broker, &client_id).map(|record| Json(view(&record)))
 }
 
-/// End a session: the client is disconnected and may connect again.
+/// End a session: the client is disconnected, what was kept for it is dropped, and it may connect again.
 #[utoipa::path(delete, operation_id = "end_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 204, description = "The session ends"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
@@ -78,14 +83,19 @@ pub(crate) async fn end(
     Path(client_id): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let record = find(&broker, &client_id)?;
-    record.end(ReasonCode::AdministrativeAction, "the administrator ended the session");
-    record.gone.cancelled().await;
+    if let Some(link) = record.link() {
+        record.end(ReasonCode::AdministrativeAction, "the administrator ended the session", true);
+        link.gone.cancelled().await;
+    }
+    broker.finish(&record);
     Ok(StatusCode::NO_CONTENT)
 }
 
 fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Problem> {
     broker.registry.get(client_id).ok_or_else(|| {
-        let detail = format!("no client with the identifier {client_id} is connected; /api/v1/sessions lists who is");
+        let detail = format!(
+            "there is no session of a client with the identifier {client_id}; /api/v1/sessions lists what there is"
+        );
         Problem::new(StatusCode::NOT_FOUND, "no such session", detail)
     })
 }
@@ -94,12 +104,23 @@ fn view(record: &SessionRecord) -> SessionView {
     let totals = record.counters.read();
     let (queue, dropped) = record.queue();
     let refusal = record.last_refusal.lock().clone();
+    let link = record.link();
+    let (since, ends_at) = match (&link, &*record.place.lock()) {
+        (Some(link), _) => (link.connected_at, None),
+        (None, Place::Parked(parked)) => (date(parked.since), parked.ends.map(date)),
+        (None, _) => (OffsetDateTime::now_utc(), None),
+    };
     SessionView {
         client_id: record.client_id.clone(),
         identity: record.identity.to_string(),
-        address: record.address.to_string(),
-        version: record.version.to_string(),
-        connected_at: record.connected_at,
+        connected: link.is_some(),
+        address: link.as_ref().map_or_else(String::new, |link| link.address.to_string()),
+        listener: link.as_ref().map_or_else(String::new, |link| link.listener.to_string()),
+        version: link.as_ref().map_or_else(String::new, |link| link.version.to_string()),
+        since,
+        began_at: date(record.began_at),
+        kept: record.is_kept(),
+        ends_at,
         messages_in: totals.messages_in,
         messages_out: totals.messages_out,
         bytes_in: totals.bytes_in,

@@ -38,7 +38,9 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
         open: broker.open,
         warnings: warnings(&broker, &database),
         database,
-        sessions: broker.registry.count() as u64,
+        sessions: broker.registry.connected() as u64,
+        sessions_away: broker.registry.count().saturating_sub(broker.registry.connected()) as u64,
+        unwritten: broker.journal.backlog() as u64,
         subscriptions: broker.router.subscription_count() as u64,
         retained: retained as u64,
         retained_bytes: retained_bytes as u64,
@@ -71,7 +73,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
     }
     warnings.extend(exposed(broker));
     if !database.healthy {
-        warnings.push(format!("The database is away: {}. Samples wait in memory.", database.trouble));
+        warnings.push(format!("The database is away: {}. What must survive waits in memory, and so do the acknowledgements that promise it.", database.trouble));
     }
     warnings
 }
@@ -102,8 +104,14 @@ fn limits(limits: &moorfall_core::Limits) -> Limits {
         first_packet_bytes: limits.connect_packet_size as u64,
         connect_seconds: limits.connect_time.as_secs(),
         queue_messages: limits.queue_messages as u64,
+        sessions: limits.sessions as u64,
+        session_expiry_seconds: limits.session_expiry.into(),
+        keep_alive_seconds: limits.keep_alive.unwrap_or(0).into(),
         queue_bytes: limits.queue_bytes as u64,
+        queue_policy: limits.queue_policy.to_string(),
         in_flight: limits.in_flight.into(),
+        receive_maximum: limits.receive_maximum.into(),
+        topic_aliases: limits.topic_aliases.into(),
         subscriptions: limits.subscriptions as u64,
         topic_levels: limits.topic_levels as u64,
         topic_bytes: limits.topic_length as u64,

@@ -39,6 +39,10 @@ pub struct Status {
     pub database: Health,
     /// Connected sessions.
     pub sessions: u64,
+    /// Sessions that are kept while their clients are away.
+    pub sessions_away: u64,
+    /// Rows that wait to be written to the database, or are being written.
+    pub unwritten: u64,
     /// Subscriptions of all sessions.
     pub subscriptions: u64,
     /// Retained messages.
@@ -81,12 +85,24 @@ pub struct Limits {
     pub first_packet_bytes: u64,
     /// How long a client may take to be let in, seconds.
     pub connect_seconds: u64,
-    /// Messages that may wait for one session; at the bound the newest is dropped and counted.
+    /// Sessions, connected or away.
+    pub sessions: u64,
+    /// How long a session may outlive its connection, seconds; 4294967295 is for ever.
+    pub session_expiry_seconds: u64,
+    /// The longest silence that a 5.0 client may ask for, seconds; 0 leaves it to the client.
+    pub keep_alive_seconds: u64,
+    /// Messages that may wait for one session.
     pub queue_messages: u64,
     /// Bytes that may wait for one session.
     pub queue_bytes: u64,
-    /// QoS 1 messages sent to one client and not acknowledged.
+    /// What happens at the bound of a queue: drop-newest, drop-oldest or end-session.
+    pub queue_policy: String,
+    /// QoS 1 and 2 messages sent to one client and not acknowledged.
     pub in_flight: u64,
+    /// QoS 1 and 2 messages that one client may send without their being acknowledged.
+    pub receive_maximum: u64,
+    /// Topic aliases of one connection, in either direction.
+    pub topic_aliases: u64,
     /// Subscriptions of one session.
     pub subscriptions: u64,
     /// Levels of a topic.
@@ -99,20 +115,32 @@ pub struct Limits {
     pub retained_bytes: u64,
 }
 
-/// One connected session.
+/// One session, connected or away.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SessionView {
     /// Client identifier.
     pub client_id: String,
     /// Whose it is.
     pub identity: String,
-    /// Where it connected from.
+    /// Whether its client is connected.
+    pub connected: bool,
+    /// Where its client is connected from; empty while it is away.
     pub address: String,
-    /// Protocol version, 3.1.1 or 5.0.
+    /// The listener that it came by; empty while it is away.
+    pub listener: String,
+    /// Protocol version, 3.1.1 or 5.0; empty while it is away.
     pub version: String,
-    /// When it connected.
+    /// When it connected; while it is away, when it left.
     #[serde(with = "time::serde::rfc3339")]
-    pub connected_at: OffsetDateTime,
+    pub since: OffsetDateTime,
+    /// When the session began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub began_at: OffsetDateTime,
+    /// Whether the session outlives its connection.
+    pub kept: bool,
+    /// While its client is away: when the session ends. Absent if it never does by itself.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub ends_at: Option<OffsetDateTime>,
     /// Messages accepted from it.
     pub messages_in: u64,
     /// Messages sent to it.
@@ -125,7 +153,7 @@ pub struct SessionView {
     pub subscriptions: u64,
     /// Messages that wait to be sent to it.
     pub queue: u64,
-    /// QoS 1 messages that it has not acknowledged.
+    /// QoS 1 and 2 messages that were sent to it and that it has not acknowledged.
     pub in_flight: u64,
     /// Messages that were dropped because its queue was full.
     pub dropped: u64,
@@ -140,7 +168,7 @@ pub struct SessionView {
     pub last_refusal_at: Option<OffsetDateTime>,
 }
 
-/// Connected sessions, or those that were asked for.
+/// Sessions, or those that were asked for.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SessionList {
     /// How many match, listed or not.

@@ -1,0 +1,157 @@
+//! What survives: the end of the service, in order or not, and of the database.
+
+use moorfall_wire::*;
+
+use crate::{
+    harness::{Place, database_pid, wait},
+    peer::{Peer, V5, V311, ack, connect, keeping, publish},
+};
+
+const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
+
+fn text(message: &Publish) -> String {
+    String::from_utf8_lossy(&message.payload).into_owned()
+}
+
+#[test]
+fn a_kept_session_outlives_every_end_of_the_service() {
+    for (version, crash) in [(V311, false), (V5, true)] {
+        let place = Place::new();
+        let service = place.serve(&["--open"]);
+        let (mut desk, present) = Peer::resume(service.mqtt, keeping(version, "duty-desk"));
+        assert!(!present);
+        desk.subscribe("harrowmere/#", QoS::ExactlyOnce);
+        let mut station = Peer::open(service.mqtt, version, "kettle-weir");
+        // In flight: at QoS 1 not acknowledged, at QoS 2 at either half of the hand-shake.
+        for (id, qos) in [(1, QoS::AtLeastOnce), (2, QoS::ExactlyOnce), (3, QoS::ExactlyOnce)] {
+            station.publish(id, publish(LEVEL, vec![b'0' + id as u8], qos));
+        }
+        let sent: Vec<_> = (0..3).map(|_| desk.message()).collect();
+        desk.send(&Packet::PubRec(Acknowledgement::success(sent[1].packet_id.unwrap())));
+        assert!(matches!(desk.receive(), Some(Packet::PubRel(_))));
+        drop(desk);
+        service.wait_for("it is away", |status| status["sessions_away"] == 1);
+        // Waiting: published while the client is away. Not kept: QoS 0.
+        for (id, qos) in [(4, QoS::AtLeastOnce), (5, QoS::ExactlyOnce)] {
+            station.publish(id, publish(LEVEL, vec![b'0' + id as u8], qos));
+        }
+        station.send(&Packet::Publish(publish(LEVEL, b"none".to_vec(), QoS::AtMostOnce)));
+        let status = Publish { retain: true, ..publish("harrowmere/status", b"on".to_vec(), QoS::AtLeastOnce) };
+        station.publish(6, status);
+        if crash {
+            service.crash();
+        } else {
+            service.terminate();
+        }
+
+        let service = place.serve(&["--open"]);
+        let status = service.status();
+        assert_eq!((&status["sessions_away"], &status["retained"]), (&1.into(), &1.into()), "{status}");
+        let (mut desk, present) = Peer::resume(service.mqtt, keeping(version, "duty-desk"));
+        assert!(present);
+        let again: Vec<_> = (0..2).map(|_| desk.message()).collect();
+        let release = desk.receive();
+        let rest: Vec<_> = (0..3).map(|_| desk.message()).collect();
+        assert_eq!(again.iter().map(text).collect::<String>(), "13");
+        assert!(again.iter().all(|message| message.duplicate));
+        let ids: Vec<_> = again.iter().map(|message| message.packet_id).collect();
+        assert_eq!(ids, [sent[0].packet_id, sent[2].packet_id], "under their own identifiers");
+        assert_eq!(release, Some(Packet::PubRel(Acknowledgement::success(sent[1].packet_id.unwrap()))));
+        // A QoS 2 message waits until its identifier is safe; the order holds for each QoS.
+        assert_eq!(rest.iter().map(text).collect::<Vec<_>>(), ["4", "on", "5"]);
+        desk.send(&Packet::PubComp(Acknowledgement::success(sent[1].packet_id.unwrap())));
+        again.iter().chain(&rest).for_each(|message| desk.acknowledge(message));
+        desk.send(&Packet::PingReq);
+        assert_eq!(desk.receive(), Some(Packet::PingResp));
+        let mut late = Peer::open(service.mqtt, version, "late");
+        late.subscribe("harrowmere/status", QoS::AtMostOnce);
+        assert!(late.message().retain, "the retained message is still there");
+        drop(desk);
+        service.wait_for("it is away", |status| status["sessions_away"] == 1);
+        service.wait_for("everything is written", |status| status["unwritten"] == 0);
+        service.crash();
+
+        let service = place.serve(&["--open"]);
+        let (mut desk, present) = Peer::resume(service.mqtt, keeping(version, "duty-desk"));
+        assert!(present);
+        desk.send(&Packet::PingReq);
+        assert_eq!(desk.receive(), Some(Packet::PingResp), "nothing is left over");
+        let (_, present) = Peer::resume(service.mqtt, connect(version, "duty-desk"));
+        assert!(!present, "a clean start ends it");
+    }
+}
+
+#[test]
+fn unreleased_identifiers_of_a_publisher_survive() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let (mut desk, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
+    desk.subscribe("harrowmere/#", QoS::ExactlyOnce);
+    let (mut station, _) = Peer::resume(service.mqtt, keeping(V5, "kettle-weir"));
+    let message = Publish { packet_id: PacketId::new(7), ..publish(LEVEL, b"1".to_vec(), QoS::ExactlyOnce) };
+    station.send(&Packet::Publish(message.clone()));
+    assert!(matches!(station.receive(), Some(Packet::PubRec(_))));
+    let first = desk.message();
+    desk.acknowledge(&first);
+    service.crash();
+
+    let service = place.serve(&["--open"]);
+    let (mut desk, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
+    let (mut station, present) = Peer::resume(service.mqtt, keeping(V5, "kettle-weir"));
+    assert!(present);
+    station.send(&Packet::Publish(Publish { duplicate: true, ..message }));
+    assert!(matches!(station.receive(), Some(Packet::PubRec(_))));
+    station.send(&Packet::PubRel(ack(7)));
+    assert_eq!(station.receive(), Some(Packet::PubComp(ack(7))));
+    // The first message may be released again, its hand-shake was cut; but no second one comes.
+    desk.send(&Packet::PingReq);
+    while let Some(packet) = desk.receive() {
+        match packet {
+            Packet::PubRel(release) => assert_eq!(Some(release.packet_id), first.packet_id),
+            Packet::PingResp => break,
+            other => panic!("{other:?}"),
+        }
+    }
+}
+
+#[test]
+fn while_the_database_is_away_promises_wait_and_then_are_kept() {
+    let place = Place::new();
+    let host = place.serve(&[]);
+    let socket = host.data.join("socket");
+    host.crash();
+    let database = database_pid(&place.data()).unwrap();
+    let url = format!("postgresql:///moorfall?user=moorfall&host={}", socket.display());
+    let other = place.path().join("other");
+    let service = place.serve(&["--data", other.to_str().unwrap(), "--database", &url, "--open"]);
+
+    let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    away.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    drop(away);
+    let (mut here, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
+    here.subscribe("tideway/#", QoS::AtLeastOnce);
+    let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
+    nix::sys::signal::kill(database, nix::sys::signal::Signal::SIGQUIT).unwrap();
+
+    let message =
+        |topic: &str, id| Publish { packet_id: PacketId::new(id), ..publish(topic, b"1".to_vec(), QoS::AtLeastOnce) };
+    // Everyone for whom this one is kept acknowledges it, so nothing is to be written.
+    station.send(&Packet::Publish(message("tideway/level", 1)));
+    let arrived = here.message();
+    here.acknowledge(&arrived);
+    assert!(matches!(station.receive(), Some(Packet::PubAck(done)) if done.packet_id.get() == 1));
+    // For this one a promise must wait.
+    station.send(&Packet::Publish(message(LEVEL, 2)));
+    service.wait_for("the trouble is seen", |status| status["database"]["healthy"] == false);
+    station.send(&Packet::PingReq);
+    assert_eq!(station.receive(), Some(Packet::PingResp), "it is served, but nothing is promised");
+
+    let again = place.serve(&[]);
+    assert!(matches!(station.receive(), Some(Packet::PubAck(done)) if done.packet_id.get() == 2));
+    wait("it is healthy again", || (service.status_of(&other)["database"]["healthy"] == true).then_some(()));
+    let (mut away, present) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    assert!(present);
+    assert_eq!(text(&away.message()), "1");
+    drop(service);
+    drop(again);
+}

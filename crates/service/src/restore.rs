@@ -1,0 +1,78 @@
+//! Sessions and retained messages as they were when the service last ran.
+
+use std::{
+    collections::VecDeque,
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
+use moorfall_core::{Limits, Time, session::NEVER};
+use moorfall_store::{Stored, StoredSession};
+
+use crate::{
+    broker::Broker,
+    session_record::{Parked, Place, SessionRecord},
+};
+
+/// Puts everything back. A session whose client was connected when the service went is away since now.
+pub(crate) fn restore(broker: &Broker, stored: Stored, crashed: bool) {
+    let unlimited = Limits { retained_messages: usize::MAX, retained_bytes: usize::MAX, ..Limits::default() };
+    let (sessions, retained) = (stored.sessions.len(), stored.retained.len());
+    for message in stored.retained {
+        // What was kept once is kept on, even if the bounds have become narrower.
+        let _unbounded = broker.router.retain(&message, &unlimited);
+    }
+    let mut subscriptions = Vec::new();
+    let mut over = Vec::new();
+    for session in stored.sessions {
+        let record = restore_session(broker, session, &mut subscriptions);
+        if matches!(&*record.place.lock(), Place::Parked(parked) if parked.expiry == 0) {
+            over.push(Arc::clone(&record));
+        }
+        broker.registry.restore(record);
+    }
+    broker.router.subscribe_all(subscriptions);
+    for record in over {
+        broker.finish(&record);
+    }
+    if sessions + retained > 0 || crashed {
+        tracing::info!(sessions, retained, crashed, "what was kept is back");
+    }
+}
+
+type Subscription =
+    (moorfall_core::SessionKey, moorfall_wire::TopicFilter, moorfall_core::session::Granted, Arc<SessionRecord>);
+
+fn restore_session(
+    broker: &Broker,
+    stored: StoredSession,
+    subscriptions: &mut Vec<Subscription>,
+) -> Arc<SessionRecord> {
+    let StoredSession { key, row, state, waiting } = stored;
+    let since = row.away_since.map_or(broker.clock.now(), Time::from_micros);
+    let after = |seconds: u32| since + Duration::from_secs(seconds.into());
+    let will = row.will.map(|will| {
+        let delay = will.delay.min(Duration::from_secs(row.expiry.into()));
+        (since + delay, will.message)
+    });
+    let count = (state.subscriptions().count(), state.in_flight());
+    let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
+    let parked = Parked {
+        state,
+        retained_due: VecDeque::new(),
+        retained: VecDeque::new(),
+        expiry: row.expiry,
+        since,
+        ends: (row.expiry != NEVER).then(|| after(row.expiry)),
+        will,
+    };
+    let began_at = Time::from_micros(row.began_at);
+    let place = Place::Parked(Box::new(parked));
+    let record = SessionRecord::new(key, row.client_id, row.identity, began_at, place, true, &broker.limits);
+    let record = Arc::new(record);
+    record.subscriptions.store(count.0, Ordering::Relaxed);
+    record.in_flight.store(count.1, Ordering::Relaxed);
+    record.put_back(waiting.into_iter());
+    subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
+    record
+}

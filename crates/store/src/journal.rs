@@ -1,0 +1,471 @@
+//! Sessions, messages and deliveries: written in batches, read when the service starts.
+
+use std::{
+    collections::HashMap,
+    num::{NonZeroU16, NonZeroU32},
+    sync::Arc,
+    time::Duration,
+};
+
+use bytes::{Bytes, BytesMut};
+use futures_util::TryStreamExt;
+use moorfall_core::{
+    Delivery, Message, SessionKey, Time, Via,
+    session::{DelayedWill, Granted, Sent, SessionState},
+};
+use moorfall_wire::{
+    Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, PublishProperties, QoS, SubscriptionOptions,
+    TopicFilter, TopicName, VariableInt,
+};
+use sqlx::{Postgres, Row, Transaction, postgres::PgRow};
+
+use crate::{Changes, SessionRow, Store, StoreError, changes::Table};
+
+/// A session as it was found.
+#[derive(Debug)]
+pub struct StoredSession {
+    /// Its key.
+    pub key: SessionKey,
+    /// What is known of it.
+    pub row: SessionRow,
+    /// Its subscriptions, what was sent, what was received.
+    pub state: SessionState,
+    /// What waits to be sent, in order.
+    pub waiting: Vec<Delivery>,
+}
+
+/// Everything that was kept.
+#[derive(Debug, Default)]
+pub struct Stored {
+    /// Sessions, in no order.
+    pub sessions: Vec<StoredSession>,
+    /// Retained messages, in no order.
+    pub retained: Vec<Arc<Message>>,
+    /// The highest message number in use.
+    pub last_number: u64,
+    /// The highest session key in use.
+    pub last_key: u64,
+}
+
+impl Store {
+    /// Writes changes in one transaction: all of them or none.
+    pub async fn commit(&self, changes: &Changes) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let run = &mut transaction;
+        write_sessions(run, changes).await?;
+        write_subscriptions(run, changes).await?;
+        write_messages(run, changes).await?;
+        write_deliveries(run, changes).await?;
+        write_received(run, changes).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Notes that the service runs; gives whether it ran before and did not stop in order.
+    pub async fn note_start(&self, now: Time) -> Result<bool, StoreError> {
+        let found: Option<i64> = sqlx::query_scalar("SELECT since FROM running").fetch_optional(&self.pool).await?;
+        sqlx::query(
+            "INSERT INTO running (since) VALUES ($1) ON CONFLICT (single) DO UPDATE SET since = excluded.since",
+        )
+        .bind(signed(now.as_micros()))
+        .execute(&self.pool)
+        .await?;
+        Ok(found.is_some())
+    }
+
+    /// Notes that the service stopped in order, and everything is written.
+    pub async fn note_stop(&self) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM running").execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Everything that was kept. `crashed` says that the service did not stop in order, so what waits may have been
+    /// sent. Messages that nobody waits for any more are removed.
+    pub async fn load(&self, crashed: bool) -> Result<Stored, StoreError> {
+        let mut stored = Stored::default();
+        let mut messages = HashMap::new();
+        self.load_messages(&mut stored, &mut messages).await?;
+        let mut sessions = self.load_sessions().await?;
+        stored.last_key = sessions.keys().map(|key| key.0).max().unwrap_or(0);
+        self.load_subscriptions(&mut sessions).await?;
+        self.load_deliveries(&mut sessions, &messages, crashed).await?;
+        self.load_received(&mut sessions).await?;
+        stored.sessions = sessions.into_values().collect();
+        let orphans: Vec<i64> = messages
+            .iter()
+            .filter(|(_, (message, retained))| !retained && message.holders() == 0)
+            .map(|(number, _)| signed(*number))
+            .collect();
+        if !orphans.is_empty() {
+            sqlx::query("DELETE FROM message WHERE number = ANY($1)").bind(orphans).execute(&self.pool).await?;
+        }
+        Ok(stored)
+    }
+
+    async fn load_messages(
+        &self,
+        stored: &mut Stored,
+        messages: &mut HashMap<u64, (Arc<Message>, bool)>,
+    ) -> Result<(), StoreError> {
+        let mut rows = sqlx::query(
+            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained FROM message",
+        )
+        .fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let number = unsigned(row.try_get(0)?);
+            let message = Arc::new(read_message(&row)?);
+            message.file(number);
+            let retained: bool = row.try_get(8)?;
+            if retained {
+                message.set_retained(true);
+                stored.retained.push(Arc::clone(&message));
+            }
+            stored.last_number = stored.last_number.max(number);
+            messages.insert(number, (message, retained));
+        }
+        Ok(())
+    }
+
+    async fn load_sessions(&self) -> Result<HashMap<SessionKey, StoredSession>, StoreError> {
+        let mut rows =
+            sqlx::query("SELECT key, client_id, identity, expiry, away_since, began_at, will, will_delay FROM session")
+                .fetch(&self.pool);
+        let mut sessions = HashMap::new();
+        while let Some(row) = rows.try_next().await? {
+            let key = SessionKey(unsigned(row.try_get(0)?));
+            let will: Option<&[u8]> = row.try_get(6)?;
+            let delay = Duration::from_secs(unsigned(row.try_get(7)?));
+            let away_since: Option<i64> = row.try_get(4)?;
+            let identity: &str = row.try_get(2)?;
+            let session = SessionRow {
+                client_id: row.try_get(1)?,
+                identity: identity.into(),
+                expiry: u32::try_from(row.try_get::<i64, _>(3)?).unwrap_or(u32::MAX),
+                away_since: away_since.map(unsigned),
+                began_at: unsigned(row.try_get(5)?),
+                will: will.and_then(|bytes| read_will(bytes, key)).map(|message| DelayedWill { message, delay }),
+            };
+            let state = SessionState::default();
+            sessions.insert(key, StoredSession { key, row: session, state, waiting: Vec::new() });
+        }
+        Ok(sessions)
+    }
+
+    async fn load_subscriptions(&self, sessions: &mut HashMap<SessionKey, StoredSession>) -> Result<(), StoreError> {
+        let mut rows = sqlx::query("SELECT session, filter, options, identifier FROM subscription").fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let key = SessionKey(unsigned(row.try_get(0)?));
+            let filter: String = row.try_get(1)?;
+            let bits: i16 = row.try_get(2)?;
+            let identifier: Option<i64> = row.try_get(3)?;
+            let filter = TopicFilter::new(filter).map_err(damaged)?;
+            let options = SubscriptionOptions::from_bits(u8::try_from(bits).unwrap_or(u8::MAX)).map_err(damaged)?;
+            let identifier = identifier.and_then(variable_int);
+            if let Some(session) = sessions.get_mut(&key) {
+                session.state.restore_subscription(filter, Granted { options, identifier });
+            }
+        }
+        Ok(())
+    }
+
+    async fn load_deliveries(
+        &self,
+        sessions: &mut HashMap<SessionKey, StoredSession>,
+        messages: &HashMap<u64, (Arc<Message>, bool)>,
+        crashed: bool,
+    ) -> Result<(), StoreError> {
+        // First what was sent, in the order in which it is sent again, then what waits.
+        let mut rows = sqlx::query(
+            "SELECT session, sequence, message, qos, retain, identifiers, shared, packet_id, released FROM delivery \
+             ORDER BY session, packet_id IS NULL, released NULLS FIRST, sequence",
+        )
+        .fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let key = SessionKey(unsigned(row.try_get(0)?));
+            let number = unsigned(row.try_get(2)?);
+            let (Some(session), Some((message, _))) = (sessions.get_mut(&key), messages.get(&number)) else { continue };
+            let packet_id: Option<i32> = row.try_get(7)?;
+            let released: Option<i64> = row.try_get(8)?;
+            let mut delivery = read_delivery(&row, message)?;
+            message.hold();
+            match packet_id.and_then(packet_number) {
+                Some(id) => session.state.restore_sent(id, Sent { delivery, released: released.is_some() }),
+                None => {
+                    delivery.duplicate = crashed && delivery.qos == QoS::AtLeastOnce;
+                    session.waiting.push(delivery);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn load_received(&self, sessions: &mut HashMap<SessionKey, StoredSession>) -> Result<(), StoreError> {
+        let mut rows = sqlx::query("SELECT session, packet_id FROM received").fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let key = SessionKey(unsigned(row.try_get(0)?));
+            if let (Some(session), Some(id)) = (sessions.get_mut(&key), packet_number(row.try_get(1)?)) {
+                session.state.restore_received(id);
+            }
+        }
+        Ok(())
+    }
+}
+
+type Run<'a> = &'a mut Transaction<'static, Postgres>;
+
+async fn write_sessions(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+    let gone: Vec<i64> = changes.sessions.removals().map(|key| signed(key.0)).collect();
+    if !gone.is_empty() {
+        for statement in [
+            "DELETE FROM session WHERE key = ANY($1)",
+            "DELETE FROM subscription WHERE session = ANY($1)",
+            "DELETE FROM delivery WHERE session = ANY($1)",
+            "DELETE FROM received WHERE session = ANY($1)",
+        ] {
+            sqlx::query(statement).bind(&gone).execute(&mut **run).await?;
+        }
+    }
+    let rows: Vec<_> = changes.sessions.puts().collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let wills = rows.iter().map(|(_, row)| row.will.as_ref().map(|will| will_bytes(&will.message)).transpose());
+    let wills: Vec<Option<Vec<u8>>> = wills.collect::<Result<_, _>>()?;
+    let delay = |row: &SessionRow| row.will.as_ref().map_or(0, |will| signed(will.delay.as_secs()));
+    sqlx::query(
+        "INSERT INTO session (key, client_id, identity, expiry, away_since, began_at, will, will_delay) \
+         SELECT * FROM UNNEST($1::int8[], $2::text[], $3::text[], $4::int8[], $5::int8[], $6::int8[], $7::bytea[], \
+         $8::int8[]) ON CONFLICT (key) DO UPDATE SET expiry = excluded.expiry, away_since = excluded.away_since, \
+         will = excluded.will, will_delay = excluded.will_delay",
+    )
+    .bind(column(&rows, |(key, _)| signed(key.0)))
+    .bind(column(&rows, |(_, row)| row.client_id.as_str()))
+    .bind(column(&rows, |(_, row)| &*row.identity))
+    .bind(column(&rows, |(_, row)| i64::from(row.expiry)))
+    .bind(column(&rows, |(_, row)| row.away_since.map(signed)))
+    .bind(column(&rows, |(_, row)| signed(row.began_at)))
+    .bind(wills)
+    .bind(column(&rows, |(_, row)| delay(row)))
+    .execute(&mut **run)
+    .await?;
+    Ok(())
+}
+
+async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+    let gone: Vec<_> = changes.subscriptions.removals().collect();
+    if !gone.is_empty() {
+        sqlx::query(
+            "DELETE FROM subscription USING UNNEST($1::int8[], $2::bytea[]) AS gone (session, filter_key) \
+             WHERE subscription.session = gone.session AND subscription.filter_key = gone.filter_key",
+        )
+        .bind(column(&gone, |(session, _)| signed(session.0)))
+        .bind(column(&gone, |(_, key)| &key[..]))
+        .execute(&mut **run)
+        .await?;
+    }
+    let rows: Vec<_> = changes.subscriptions.puts().collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    sqlx::query(
+        "INSERT INTO subscription (session, filter_key, filter, options, identifier) \
+         SELECT * FROM UNNEST($1::int8[], $2::bytea[], $3::text[], $4::int2[], $5::int8[]) \
+         ON CONFLICT (session, filter_key) DO UPDATE SET options = excluded.options, identifier = excluded.identifier",
+    )
+    .bind(column(&rows, |((session, _), _)| signed(session.0)))
+    .bind(column(&rows, |((_, key), _)| &key[..]))
+    .bind(column(&rows, |(_, (filter, _))| &**filter))
+    .bind(column(&rows, |(_, (_, granted))| i16::from(granted.options.bits())))
+    .bind(column(&rows, |(_, (_, granted))| granted.identifier.map(|number| i64::from(number.0.get()))))
+    .execute(&mut **run)
+    .await?;
+    Ok(())
+}
+
+async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+    let gone: Vec<i64> = changes.messages.removals().map(|number| signed(*number)).collect();
+    if !gone.is_empty() {
+        sqlx::query("DELETE FROM message WHERE number = ANY($1)").bind(gone).execute(&mut **run).await?;
+    }
+    let mut rows: Vec<_> = changes.messages.puts().collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    // In the order of the index, which makes writing it cheaper.
+    rows.sort_unstable_by_key(|(number, _)| **number);
+    let properties: Vec<Vec<u8>> =
+        rows.iter().map(|(_, row)| properties_bytes(&row.message.properties)).collect::<Result<_, _>>()?;
+    sqlx::query(
+        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
+         SELECT * FROM UNNEST($1::int8[], $2::text[], $3::bytea[], $4::bytea[], $5::int2[], $6::bool[], $7::bool[], \
+         $8::int8[], $9::int8[]) ON CONFLICT (number) DO UPDATE SET retained = excluded.retained",
+    )
+    .bind(column(&rows, |(number, _)| signed(**number)))
+    .bind(column(&rows, |(_, row)| &*row.message.topic))
+    .bind(column(&rows, |(_, row)| &row.message.payload[..]))
+    .bind(properties)
+    .bind(column(&rows, |(_, row)| i16::from(row.message.qos.level())))
+    .bind(column(&rows, |(_, row)| row.message.retain))
+    .bind(column(&rows, |(_, row)| row.retained))
+    .bind(column(&rows, |(_, row)| signed(row.message.publisher.0)))
+    .bind(column(&rows, |(_, row)| signed(row.message.received.as_micros())))
+    .execute(&mut **run)
+    .await?;
+    Ok(())
+}
+
+async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+    let gone: Vec<_> = changes.deliveries.removals().collect();
+    if !gone.is_empty() {
+        sqlx::query(
+            "DELETE FROM delivery USING UNNEST($1::int8[], $2::int8[]) AS gone (session, sequence) \
+             WHERE delivery.session = gone.session AND delivery.sequence = gone.sequence",
+        )
+        .bind(column(&gone, |(session, _)| signed(session.0)))
+        .bind(column(&gone, |(_, sequence)| signed(*sequence)))
+        .execute(&mut **run)
+        .await?;
+    }
+    let mut rows: Vec<_> = changes.deliveries.puts().collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    rows.sort_unstable_by_key(|(key, _)| **key);
+    // An array of arrays must be a rectangle in PostgreSQL; so identifiers travel as text, "{7,9}".
+    let identifiers = column(&rows, |(_, row)| {
+        let via = row.delivery.via.as_ref().filter(|via| !via.identifiers.is_empty())?;
+        let numbers: Vec<String> = via.identifiers.iter().map(|number| number.0.to_string()).collect();
+        Some(format!("{{{}}}", numbers.join(",")))
+    });
+    sqlx::query(
+        "INSERT INTO delivery (session, sequence, message, qos, retain, identifiers, shared, packet_id, released) \
+         SELECT s, q, m, o, r, i::int8[], h, p, e FROM UNNEST($1::int8[], $2::int8[], $3::int8[], $4::int2[], \
+         $5::bool[], $6::text[], $7::text[], $8::int4[], $9::int8[]) AS row (s, q, m, o, r, i, h, p, e) \
+         ON CONFLICT (session, sequence) DO UPDATE SET packet_id = excluded.packet_id, released = excluded.released",
+    )
+    .bind(column(&rows, |((session, _), _)| signed(session.0)))
+    .bind(column(&rows, |((_, sequence), _)| signed(*sequence)))
+    .bind(column(&rows, |(_, row)| row.delivery.message.number().map_or(0, signed)))
+    .bind(column(&rows, |(_, row)| i16::from(row.delivery.qos.level())))
+    .bind(column(&rows, |(_, row)| row.delivery.retain))
+    .bind(identifiers)
+    .bind(column(&rows, |(_, row)| row.delivery.shared().map(|filter| filter.to_string())))
+    .bind(column(&rows, |(_, row)| row.packet_id.map(|id| i32::from(id.get()))))
+    .bind(column(&rows, |(_, row)| row.released.map(signed)))
+    .execute(&mut **run)
+    .await?;
+    Ok(())
+}
+
+async fn write_received(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+    let gone: Vec<_> = changes.received.removals().collect();
+    let sessions = |rows: &[&(SessionKey, PacketId)]| column(rows, |(session, _)| signed(session.0));
+    let numbers = |rows: &[&(SessionKey, PacketId)]| column(rows, |(_, id)| i32::from(id.get()));
+    if !gone.is_empty() {
+        sqlx::query(
+            "DELETE FROM received USING UNNEST($1::int8[], $2::int4[]) AS gone (session, packet_id) \
+             WHERE received.session = gone.session AND received.packet_id = gone.packet_id",
+        )
+        .bind(sessions(&gone))
+        .bind(numbers(&gone))
+        .execute(&mut **run)
+        .await?;
+    }
+    let rows: Vec<_> = keys(&changes.received);
+    if !rows.is_empty() {
+        sqlx::query(
+            "INSERT INTO received (session, packet_id) SELECT * FROM UNNEST($1::int8[], $2::int4[]) \
+             ON CONFLICT DO NOTHING",
+        )
+        .bind(sessions(&rows))
+        .bind(numbers(&rows))
+        .execute(&mut **run)
+        .await?;
+    }
+    Ok(())
+}
+
+fn keys<K: Eq + std::hash::Hash + Copy, R>(table: &Table<K, R>) -> Vec<&K> {
+    table.puts().map(|(key, _)| key).collect()
+}
+
+fn column<'a, T, C>(rows: &'a [T], pick: impl Fn(&'a T) -> C) -> Vec<C> {
+    rows.iter().map(pick).collect()
+}
+
+/// PostgreSQL has no unsigned numbers; those here never come near the bound.
+fn signed(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}
+
+fn unsigned(number: i64) -> u64 {
+    u64::try_from(number).unwrap_or(0)
+}
+
+fn packet_number(number: i32) -> Option<PacketId> {
+    u16::try_from(number).ok().and_then(NonZeroU16::new)
+}
+
+fn variable_int(number: i64) -> Option<VariableInt> {
+    u32::try_from(number).ok().and_then(NonZeroU32::new).map(VariableInt)
+}
+
+fn damaged(error: impl std::fmt::Display) -> StoreError {
+    StoreError::Damaged(error.to_string())
+}
+
+fn properties_bytes(properties: &PublishProperties) -> Result<Vec<u8>, StoreError> {
+    let mut bytes = BytesMut::with_capacity(properties.size());
+    properties.write(&mut bytes).map_err(damaged)?;
+    Ok(bytes.into())
+}
+
+fn will_bytes(message: &Message) -> Result<Vec<u8>, StoreError> {
+    let publish = Publish {
+        retain: message.retain,
+        properties: message.properties.clone(),
+        packet_id: (message.qos != QoS::AtMostOnce).then_some(PacketId::MIN),
+        ..Publish::new(message.topic.clone(), message.payload.clone(), message.qos)
+    };
+    let mut bytes = BytesMut::new();
+    Packet::Publish(publish).encode(ProtocolVersion::V5, &mut bytes).map_err(damaged)?;
+    Ok(bytes.into())
+}
+
+fn read_will(bytes: &[u8], publisher: SessionKey) -> Option<Arc<Message>> {
+    let frame = Frame::split(&mut BytesMut::from(bytes), MAX_PACKET_SIZE).ok()??;
+    let Ok(Packet::Publish(publish)) = Packet::decode(frame, ProtocolVersion::V5) else { return None };
+    let Publish { topic, payload, qos, retain, properties, .. } = publish;
+    Some(Arc::new(Message::new(topic, payload, qos, retain, properties, publisher, Time::default())))
+}
+
+fn read_message(row: &PgRow) -> Result<Message, StoreError> {
+    let topic: String = row.try_get(1)?;
+    let payload: Vec<u8> = row.try_get(2)?;
+    let properties: Vec<u8> = row.try_get(3)?;
+    let qos: i16 = row.try_get(4)?;
+    Ok(Message::new(
+        TopicName::new(topic).map_err(damaged)?,
+        payload.into(),
+        read_qos(qos)?,
+        row.try_get(5)?,
+        PublishProperties::read(Bytes::from(properties)).map_err(damaged)?,
+        SessionKey(unsigned(row.try_get(6)?)),
+        Time::from_micros(unsigned(row.try_get(7)?)),
+    ))
+}
+
+fn read_delivery(row: &PgRow, message: &Arc<Message>) -> Result<Delivery, StoreError> {
+    let qos: i16 = row.try_get(3)?;
+    let identifiers: Option<Vec<i64>> = row.try_get(5)?;
+    let shared: Option<String> = row.try_get(6)?;
+    let shared = shared.map(TopicFilter::new).transpose().map_err(damaged)?;
+    let identifiers: Vec<_> = identifiers.unwrap_or_default().into_iter().filter_map(variable_int).collect();
+    let via = (shared.is_some() || !identifiers.is_empty()).then(|| Arc::new(Via { identifiers, shared }));
+    let delivery = Delivery::new(Arc::clone(message), read_qos(qos)?, row.try_get(4)?);
+    Ok(Delivery { sequence: unsigned(row.try_get(1)?), via, ..delivery })
+}
+
+fn read_qos(level: i16) -> Result<QoS, StoreError> {
+    u8::try_from(level).ok().and_then(|level| QoS::try_from(level).ok()).ok_or_else(|| damaged("a QoS above 2"))
+}
