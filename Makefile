@@ -16,7 +16,7 @@ build: console/dist/index.html ## Build the program with its console
 	cargo build --release --bin moorfall $(CARGO_FLAGS)
 
 test: ## Check and test everything, from a clean clone
-	@scripts/install-packages postgresql chromium chromium-driver
+	@scripts/install-packages postgresql chromium chromium-driver openssl
 	@$(MAKE) --no-print-directory lint
 	cargo test --workspace --all-targets
 

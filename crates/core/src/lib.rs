@@ -22,7 +22,7 @@ mod subscriptions;
 mod time;
 
 pub use identity::{AttributeValue, Identity};
-pub use limits::{Limits, QueuePolicy};
+pub use limits::{LimitError, Limits, QueuePolicy};
 pub use message::{Delivery, Message, SessionKey, Via};
 pub use outbox::{Outbox, Pushed};
 pub use outgoing::Outgoing;

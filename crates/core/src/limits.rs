@@ -2,26 +2,35 @@
 
 use std::{fmt, time::Duration};
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
-/// The bounds of one service. Each says its unit and what it costs.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// The bounds of one service, or of one of its listeners. Each says its unit and what it costs. Its name in a
+/// configuration file is the field's with hyphens.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Limits {
     /// Connections at a time, those that have not said CONNECT included. Each takes one file descriptor.
     pub connections: usize,
+    /// Connections that one address may begin in a second, on the average of ten seconds; an IPv6 address counts with
+    /// its whole /64. 0 switches the check off.
+    pub connects_per_second: u32,
+    /// Sign-ins of one address that may fail in a minute; beyond it each next one waits longer, up to 5 s. 0 switches
+    /// the check off.
+    pub failed_sign_ins_per_minute: u32,
     /// The largest first packet, bytes: what a connection may hold before it is accepted.
-    pub connect_packet_size: usize,
-    /// How long a connection may take to be accepted.
+    pub first_packet_bytes: usize,
+    /// How long a connection may take to be accepted, seconds in a file.
+    #[serde(rename = "connect-seconds", deserialize_with = "seconds")]
     pub connect_time: Duration,
     /// The largest packet of an accepted client, bytes, header included.
-    pub packet_size: usize,
-    /// Seconds that a session may outlive its connection at most; `u32::MAX` is for ever.
-    pub session_expiry: u32,
-    /// Sessions, connected or not, about 1 KiB each and what waits for them.
+    pub packet_bytes: usize,
+    /// Seconds that a session may outlive its connection at most; 4294967295 is for ever.
+    pub session_expiry_seconds: u32,
+    /// Sessions, connected or not, about 1 KiB each and what waits for them. Of the whole service.
     pub sessions: usize,
-    /// The longest silence that a 5.0 client may ask for, seconds; a longer one is shortened ([MQTT-3.2.2-21]). `None`
+    /// The longest silence that a 5.0 client may ask for, seconds; a longer one is shortened ([MQTT-3.2.2-21]). 0
     /// leaves it to the client.
-    pub keep_alive: Option<u16>,
+    pub keep_alive_seconds: u16,
     /// Messages that wait for one session.
     pub queue_messages: usize,
     /// Bytes of payload, topic and properties that wait for one session. Messages are shared, so this bounds what one slow
@@ -31,7 +40,7 @@ pub struct Limits {
     pub queue_policy: QueuePolicy,
     /// QoS 1 and 2 messages sent to one client and not acknowledged; the client may ask for fewer.
     pub in_flight: u16,
-    /// QoS 1 and 2 messages that one client may send without their being acknowledged; at least 1.
+    /// QoS 1 and 2 messages that one client may send without their being acknowledged.
     pub receive_maximum: u16,
     /// Topic aliases of one connection in either direction, each as long as its topic. 0 switches them off.
     pub topic_aliases: u16,
@@ -40,10 +49,10 @@ pub struct Limits {
     /// Levels of a topic name or filter. The walk of the subscription index is as deep.
     pub topic_levels: usize,
     /// Bytes of a topic name or filter.
-    pub topic_length: usize,
-    /// Retained messages in all.
+    pub topic_bytes: usize,
+    /// Retained messages in all. Of the whole service.
     pub retained_messages: usize,
-    /// Bytes of payload, topic and properties of all retained messages.
+    /// Bytes of payload, topic and properties of all retained messages. Of the whole service.
     pub retained_bytes: usize,
 }
 
@@ -74,12 +83,14 @@ impl Default for Limits {
     fn default() -> Self {
         Self {
             connections: 10_000,
-            connect_packet_size: 16 * 1024,
+            connects_per_second: 500,
+            failed_sign_ins_per_minute: 10,
+            first_packet_bytes: 16 * 1024,
             connect_time: Duration::from_secs(10),
-            packet_size: 1024 * 1024,
-            session_expiry: u32::MAX,
+            packet_bytes: 1024 * 1024,
+            session_expiry_seconds: u32::MAX,
             sessions: 200_000,
-            keep_alive: None,
+            keep_alive_seconds: 0,
             queue_messages: 10_000,
             queue_bytes: 16 * 1024 * 1024,
             queue_policy: QueuePolicy::default(),
@@ -87,10 +98,59 @@ impl Default for Limits {
             receive_maximum: 1_024,
             topic_aliases: 32,
             subscriptions: 1_000,
-            topic_levels: 32,
-            topic_length: 1_024,
+            topic_levels: 128,
+            topic_bytes: 65_535,
             retained_messages: 1_000_000,
             retained_bytes: 512 * 1024 * 1024,
         }
     }
+}
+
+/// A limit that is out of its range.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{name} is {given}; it can be from {least} to {most}")]
+pub struct LimitError {
+    /// The name in a file.
+    pub name: &'static str,
+    /// The value.
+    pub given: usize,
+    /// The least.
+    pub least: usize,
+    /// The most.
+    pub most: usize,
+}
+
+impl Limits {
+    /// Whether each limit is within its range.
+    pub fn check(&self) -> Result<(), LimitError> {
+        const MANY: usize = 100_000_000;
+        // The walk of the index goes down one call for each level.
+        const LEVELS: usize = 1_000;
+        let connect_seconds = usize::try_from(self.connect_time.as_secs()).unwrap_or(usize::MAX);
+        for (name, given, least, most) in [
+            ("connections", self.connections, 1, MANY),
+            ("first-packet-bytes", self.first_packet_bytes, 256, 1024 * 1024),
+            ("connect-seconds", connect_seconds, 1, 3_600),
+            ("packet-bytes", self.packet_bytes, 256, moorfall_wire::MAX_PACKET_SIZE),
+            ("sessions", self.sessions, 1, MANY),
+            ("queue-messages", self.queue_messages, 1, MANY),
+            ("queue-bytes", self.queue_bytes, 1, usize::MAX),
+            ("in-flight", self.in_flight.into(), 1, 65_535),
+            ("receive-maximum", self.receive_maximum.into(), 1, 65_535),
+            ("subscriptions", self.subscriptions, 1, MANY),
+            ("topic-levels", self.topic_levels, 1, LEVELS),
+            ("topic-bytes", self.topic_bytes, 1, 65_535),
+            ("retained-messages", self.retained_messages, 0, MANY),
+            ("retained-bytes", self.retained_bytes, 0, usize::MAX),
+        ] {
+            if given < least || given > most {
+                return Err(LimitError { name, given, least, most });
+            }
+        }
+        Ok(())
+    }
+}
+
+fn seconds<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Duration, D::Error> {
+    u64::deserialize(deserializer).map(Duration::from_secs)
 }

@@ -125,7 +125,7 @@ impl<T: Clone> Node<T> {
 
     /// Adds or replaces a subscription; gives whether one stood there before.
     pub(crate) fn insert(&mut self, filter: &TopicFilter, key: SessionKey, subscriber: Subscriber<T>) -> bool {
-        let inner = filter.shared().and_then(|shared| shared.ok()).map(|(_, inner)| inner);
+        let inner = filter.shared().and_then(Result::ok).map(|(_, inner)| inner);
         let shared = inner.is_some().then_some(filter);
         let mut node = self;
         for level in inner.as_ref().unwrap_or(filter).levels() {
@@ -146,7 +146,7 @@ impl<T: Clone> Node<T> {
 
     /// Removes a subscription and the nodes that nobody needs any more; gives whether it was there.
     pub(crate) fn remove(&mut self, filter: &TopicFilter, key: SessionKey) -> bool {
-        let inner = filter.shared().and_then(|shared| shared.ok()).map(|(_, inner)| inner);
+        let inner = filter.shared().and_then(Result::ok).map(|(_, inner)| inner);
         let shared = inner.is_some().then_some(filter);
         let levels: Vec<&str> = inner.as_ref().unwrap_or(filter).levels().collect();
         self.remove_at(&levels, shared, key)

@@ -3,7 +3,7 @@
 use std::{io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
-use moorfall_service::{BlueprintSource, Settings};
+use moorfall_service::{BlueprintSource, ListenerSettings, Settings};
 use serde::Deserialize;
 
 use crate::{logging::LogFormat, output::Failure};
@@ -15,7 +15,7 @@ pub(crate) struct ServiceOptions {
     /// Folder for everything that the service keeps
     #[arg(long, value_name = "DIR", env = "MOORFALL_DATA")]
     pub(crate) data: Option<PathBuf>,
-    /// Where MQTT clients connect [default: 127.0.0.1:1883]
+    /// Where MQTT clients connect by plain TCP [default: 127.0.0.1:1883, unless the file names listeners]
     #[arg(long, value_name = "ADDRESS", env = "MOORFALL_MQTT")]
     pub(crate) mqtt: Option<SocketAddr>,
     /// Where the console and the API are [default: 127.0.0.1:7070]
@@ -34,6 +34,14 @@ pub(crate) struct ServiceOptions {
     /// How the log on standard error is written [default: text]
     #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]
     pub(crate) log_format: Option<LogFormat>,
+    /// Listeners, from the file alone.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) listeners: Vec<ListenerSettings>,
+    /// Limits by name, from the file alone.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) limits: toml::Table,
 }
 
 impl std::fmt::Debug for ServiceOptions {
@@ -73,18 +81,26 @@ impl ServiceOptions {
             blueprint: self.blueprint.or(other.blueprint),
             open: self.open.or(other.open),
             log_format: self.log_format.or(other.log_format),
+            listeners: other.listeners,
+            limits: other.limits,
         })
     }
 
     /// The settings, with defaults for what nobody said.
     pub(crate) fn settings(self) -> Settings {
         let defaults = Settings::new(self.data.unwrap_or_else(default_data));
+        let plain = self.mqtt.map(|address| ListenerSettings::tcp(Settings::LISTENER, address));
+        let mut listeners: Vec<_> = plain.into_iter().chain(self.listeners).collect();
+        if listeners.is_empty() {
+            listeners = defaults.listeners;
+        }
         Settings {
-            mqtt: self.mqtt.unwrap_or(defaults.mqtt),
+            listeners,
             http: self.http.unwrap_or(defaults.http),
             database: self.database,
             blueprint: self.blueprint.map(BlueprintSource::File),
             open: self.open.unwrap_or(defaults.open),
+            limits: self.limits,
             data: defaults.data,
         }
     }
@@ -115,7 +131,39 @@ mod tests {
         let options = said.with_file(Some(file)).unwrap();
         assert_eq!(options.log_format, Some(LogFormat::Json));
         let settings = options.settings();
-        assert_eq!((settings.mqtt.port(), settings.http.port(), settings.open), (3883, 8070, false));
+        assert_eq!((settings.listeners[0].address.port(), settings.http.port(), settings.open), (3883, 8070, false));
+    }
+
+    #[test]
+    fn listeners_and_limits_are_read_from_the_file() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("other.toml");
+        let text = r#"
+            [limits]
+            packet-bytes = 65536
+            [[listeners]]
+            name = "field"
+            address = "127.0.0.1:8883"
+            transport = "tls"
+            anonymous = true
+            limits = { connections = 50, queue-policy = "drop-oldest" }
+            tls = { certificate = "field.pem", key = "field.key", client-certificates = "required" }
+        "#;
+        std::fs::write(&file, text).unwrap();
+        let settings = ServiceOptions::default().with_file(Some(file)).unwrap().settings();
+        assert_eq!(settings.listeners.len(), 1, "the usual one is not opened beside it");
+        let limits = settings.listener_limits(&settings.listeners[0]).unwrap();
+        assert_eq!((limits.connections, limits.packet_bytes), (50, 65_536));
+        assert_eq!(settings.service_limits().unwrap().connections, 10_000);
+        for (wrong, words) in [
+            ("conections = 1", "unknown field `conections`"),
+            ("connections = 0", "connections is 0; it can be from 1"),
+            ("queue-policy = \"drop\"", "unknown variant `drop`"),
+        ] {
+            let limits = toml::from_str(wrong).unwrap();
+            let error = Settings { limits, ..settings.clone() }.service_limits().unwrap_err().to_string();
+            assert!(error.contains(words), "{error}");
+        }
     }
 
     #[test]

@@ -35,6 +35,8 @@ enum Command {
     Sessions(commands::sessions::Arguments),
     /// List, make, change and remove who may connect
     Identities(commands::identities::Arguments),
+    /// Make a small authority and certificates for TLS
+    Cert(commands::cert::Arguments),
 }
 
 #[tokio::main]
@@ -48,6 +50,7 @@ async fn main() -> ExitCode {
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
+        Command::Cert(arguments) => commands::cert::run(&arguments),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -15,7 +15,7 @@ use moorfall_wire::ProtocolVersion;
 use crate::{commands::parse_span, local::Which, output::Failure};
 
 /// The environment's place for a password.
-const PASSWORD: &str = "MOORFALL_PASSWORD";
+pub(crate) const PASSWORD: &str = "MOORFALL_PASSWORD";
 
 /// A protocol version as it is typed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -81,7 +81,13 @@ impl Connection {
             return Ok((remote.clone(), password));
         }
         let local = self.which.find()?;
-        let (host, port) = (local.service.mqtt.ip().to_string(), local.service.mqtt.port());
+        let Some(address) = local.service.mqtt else {
+            return Err(Failure(
+                "the service on this machine has no listener of plain TCP; name one of its others with --remote URL"
+                    .into(),
+            ));
+        };
+        let (host, port) = (address.ip().to_string(), address.port());
         let identity = self.identity.clone().unwrap_or_else(|| ADMINISTRATOR.to_owned());
         let password = match &self.identity {
             Some(identity) => self.password(identity)?,
@@ -91,26 +97,33 @@ impl Connection {
     }
 
     fn password(&self, identity: &str) -> Result<Bytes, Failure> {
-        read_password(self.password_file.as_deref(), &format!("Password of {identity}: "))
+        let prompt = format!("Password of {identity}: ");
+        read_password(self.password_file.as_deref(), PASSWORD, "--password-file", &prompt)
     }
 }
 
-/// A password from a file, else from the environment, else from the keyboard without echo.
-pub(crate) fn read_password(file: Option<&std::path::Path>, prompt: &str) -> Result<Bytes, Failure> {
+/// A secret from a file, else from an environment variable, else from the keyboard without echo. `option` is the one
+/// that names the file.
+pub(crate) fn read_password(
+    file: Option<&std::path::Path>,
+    variable: &str,
+    option: &str,
+    prompt: &str,
+) -> Result<Bytes, Failure> {
     if let Some(path) = file {
         let text = std::fs::read_to_string(path)
-            .map_err(|error| Failure(format!("the password file {} can't be read: {error}", path.display())))?;
+            .map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
         return Ok(Bytes::from(text.lines().next().unwrap_or_default().to_owned()));
     }
-    if let Ok(password) = std::env::var(PASSWORD) {
-        return Ok(Bytes::from(password));
+    if let Ok(secret) = std::env::var(variable) {
+        return Ok(Bytes::from(secret));
     }
     if !io::stdin().is_terminal() {
         return Err(Failure(format!(
-            "a password is needed and nobody can be asked; give it by {PASSWORD} or --password-file FILE"
+            "a secret is needed and nobody can be asked; give it by {variable} or {option} FILE"
         )));
     }
     rpassword::prompt_password(prompt)
         .map(Bytes::from)
-        .map_err(|error| Failure(format!("the password can't be read from the terminal: {error}")))
+        .map_err(|error| Failure(format!("nothing can be read from the terminal: {error}")))
 }

@@ -1,8 +1,9 @@
 //! Who a client is, and what it may do.
 
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 
 use moorfall_core::{
+    Identity,
     access::{Access, Policy},
     session::{Credentials, Verdict},
 };
@@ -52,14 +53,24 @@ impl Authenticator {
         digest(given) == self.secret
     }
 
-    /// Finds out who a client is.
-    pub(crate) async fn check(&self, credentials: &Credentials, directory: &Directory, policy: &Policy) -> Verdict {
+    /// Finds out who a client is. `anonymous` says that one without identity is let in, under the rules.
+    pub(crate) async fn check(
+        &self,
+        credentials: &Credentials,
+        anonymous: bool,
+        directory: &Directory,
+        policy: &Policy,
+    ) -> Verdict {
         let password = credentials.password.as_deref().unwrap_or_default();
         let Some(name) = credentials.user_name.as_deref() else {
-            return match (self.open, &credentials.password) {
-                (true, None) => Verdict::Known(Access::unrestricted(ANONYMOUS)),
-                (_, Some(_)) => refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"),
-                (false, None) => refused(
+            return match &credentials.password {
+                None if self.open => Verdict::Known(Access::unrestricted(ANONYMOUS)),
+                None if anonymous => {
+                    let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
+                    bind(policy, &nobody, credentials)
+                }
+                Some(_) => refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"),
+                None => refused(
                     ReasonCode::NotAuthorized,
                     "nobody is let in without an identity; sign in with a user name and a password",
                 ),
@@ -76,13 +87,17 @@ impl Authenticator {
             return refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later");
         };
         match sign_in {
-            SignIn::Known(identity) => match policy.bind(&identity, &credentials.client_id) {
-                Ok(access) => Verdict::Known(access),
-                Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),
-            },
+            SignIn::Known(identity) => bind(policy, &identity, credentials),
             SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
             SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
         }
+    }
+}
+
+fn bind(policy: &Policy, identity: &Identity, credentials: &Credentials) -> Verdict {
+    match policy.bind(identity, &credentials.client_id) {
+        Ok(access) => Verdict::Known(access),
+        Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),
     }
 }
 

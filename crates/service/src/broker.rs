@@ -24,7 +24,7 @@ use parking_lot::Mutex;
 use smallvec::SmallVec;
 use time::OffsetDateTime;
 use tokio::sync::broadcast;
-use tokio_util::sync::CancellationToken;
+use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
     api::LiveReading,
@@ -32,7 +32,9 @@ use crate::{
     clock::Clock,
     counters::{Batch, Counters},
     directory::{Directory, DirectoryError, IdentityDraft, IdentityView},
+    gatekeeper::Gatekeeper,
     journal::{self, Journal, Promise},
+    listener::Listener,
     private_database::PrivateDatabase,
     registry::Registry,
     sampler::HISTORY,
@@ -42,7 +44,8 @@ use crate::{
 /// Where the service is.
 #[derive(Clone, Debug)]
 pub(crate) struct Addresses {
-    pub(crate) mqtt: SocketAddr,
+    /// The first listener of plain TCP, if there is one: what commands on this machine use.
+    pub(crate) mqtt: Option<SocketAddr>,
     pub(crate) http: SocketAddr,
     pub(crate) data: PathBuf,
 }
@@ -72,6 +75,7 @@ pub(crate) struct Broker {
     pub(crate) blueprint: Arc<Blueprint>,
     pub(crate) policy: Policy,
     pub(crate) authenticator: Authenticator,
+    pub(crate) gatekeeper: Gatekeeper,
     pub(crate) directory: Directory,
     pub(crate) store: Store,
     /// Absent when another server keeps the records.
@@ -85,58 +89,86 @@ pub(crate) struct Broker {
     pub(crate) database_trouble: Mutex<Option<String>>,
     pub(crate) stopping: CancellationToken,
     pub(crate) open: bool,
+    /// Connections and everything that goes on beside them.
+    pub(crate) tasks: TaskTracker,
     pub(crate) addresses: Addresses,
+    pub(crate) listeners: Vec<Arc<Listener>>,
+    /// The path of the HTTP interface at which MQTT is spoken.
+    pub(crate) http_listener: Arc<Listener>,
     connections: AtomicUsize,
+    refusals: AtomicUsize,
     next_key: AtomicU64,
 }
 
-/// Holds a seat among the connections; it is given back on drop.
+/// A seat among the connections; it is given back on drop.
 #[derive(Debug)]
-pub(crate) struct Seat(Arc<Broker>);
+pub(crate) struct Seat {
+    broker: Arc<Broker>,
+    listener: Arc<Listener>,
+    /// Present for one who comes when all seats are taken: it is told so, and goes.
+    pub(crate) refusal: Option<String>,
+}
+
+/// Connections that may be told at a time that there is no room for them.
+const REFUSALS: usize = 64;
 
 impl Drop for Seat {
     fn drop(&mut self) {
-        self.0.connections.fetch_sub(1, Ordering::Relaxed);
+        if self.refusal.is_some() {
+            self.broker.refusals.fetch_sub(1, Ordering::Relaxed);
+        } else {
+            self.broker.connections.fetch_sub(1, Ordering::Relaxed);
+            self.listener.connections.fetch_sub(1, Ordering::Relaxed);
+        }
     }
 }
 
+/// What a broker is put together from.
+pub(crate) struct Parts {
+    pub(crate) clock: Clock,
+    pub(crate) limits: Limits,
+    pub(crate) blueprint: Blueprint,
+    pub(crate) directory: Directory,
+    pub(crate) store: Store,
+    pub(crate) private_database: Option<Arc<PrivateDatabase>>,
+    pub(crate) authenticator: Authenticator,
+    pub(crate) addresses: Addresses,
+    pub(crate) listeners: Vec<Arc<Listener>>,
+    pub(crate) http_listener: Arc<Listener>,
+    pub(crate) last: LastUsed,
+}
+
 impl Broker {
-    #[allow(clippy::too_many_arguments, reason = "it is put together in one place")]
-    pub(crate) fn new(
-        clock: Clock,
-        limits: Limits,
-        blueprint: Blueprint,
-        directory: Directory,
-        store: Store,
-        private_database: Option<Arc<PrivateDatabase>>,
-        authenticator: Authenticator,
-        addresses: Addresses,
-        last: LastUsed,
-    ) -> Self {
-        let blueprint = Arc::new(blueprint);
+    pub(crate) fn new(parts: Parts) -> Self {
+        let blueprint = Arc::new(parts.blueprint);
         Self {
-            limits: Arc::new(limits),
-            clock,
+            limits: Arc::new(parts.limits),
+            clock: parts.clock,
             started_at: OffsetDateTime::now_utc(),
             router: Router::default(),
             registry: Registry::default(),
-            journal: Journal::new(last.number),
+            journal: Journal::new(parts.last.number),
             policy: Policy::new(Arc::clone(&blueprint)),
             blueprint,
-            open: authenticator.is_open(),
-            authenticator,
-            directory,
-            store,
-            private_database,
+            open: parts.authenticator.is_open(),
+            authenticator: parts.authenticator,
+            gatekeeper: Gatekeeper::default(),
+            directory: parts.directory,
+            store: parts.store,
+            private_database: parts.private_database,
             counters: Counters::default(),
             history: Mutex::new(History::new(HISTORY)),
             recent: Mutex::default(),
             live: broadcast::channel(16).0,
             database_trouble: Mutex::new(None),
             stopping: CancellationToken::new(),
-            addresses,
+            tasks: TaskTracker::new(),
+            addresses: parts.addresses,
+            listeners: parts.listeners,
+            http_listener: parts.http_listener,
             connections: AtomicUsize::new(0),
-            next_key: AtomicU64::new(last.key + 1),
+            refusals: AtomicUsize::new(0),
+            next_key: AtomicU64::new(parts.last.key + 1),
         }
     }
 
@@ -160,12 +192,24 @@ impl Broker {
         self.connections.load(Ordering::Relaxed)
     }
 
-    /// A seat for one more connection, if there is one.
-    pub(crate) fn seat(self: &Arc<Self>) -> Option<Seat> {
-        let room = self.connections.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |count| {
-            (count < self.limits.connections).then_some(count + 1)
-        });
-        room.is_ok().then(|| Seat(Arc::clone(self)))
+    /// A seat for one more connection, or for telling it that there is none; `None` if not even that.
+    pub(crate) fn seat(self: &Arc<Self>, listener: &Arc<Listener>) -> Option<Seat> {
+        let take = |count: &AtomicUsize, most: usize| {
+            let taken =
+                count.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |count| (count < most).then_some(count + 1));
+            taken.is_ok()
+        };
+        let seat = |refusal| Seat { broker: Arc::clone(self), listener: Arc::clone(listener), refusal };
+        let most = listener.limits.connections;
+        if take(&self.connections, self.limits.connections) {
+            if take(&listener.connections, most) {
+                return Some(seat(None));
+            }
+            self.connections.fetch_sub(1, Ordering::Relaxed);
+        }
+        let most = most.min(self.limits.connections);
+        let words = || format!("the service takes {most} connections at a time, and has as many");
+        take(&self.refusals, REFUSALS).then(|| seat(Some(words())))
     }
 
     /// Routes a message of the service's own, or a will.

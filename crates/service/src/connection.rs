@@ -14,7 +14,7 @@ use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Delivery, Message, Outgoing, Time,
     router::RouteCache,
-    session::{Action, Granted, Keep, Routed, Session},
+    session::{Action, Credentials, Granted, Keep, Routed, Session, Verdict},
 };
 use moorfall_store::SessionRow;
 use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter};
@@ -25,6 +25,7 @@ use crate::{
     counters::Batch,
     data_folder::random_text,
     journal::Promise,
+    listener::Listener,
     registry::{Newcomer, NotAdmitted},
     session_record::{Link, RetainedDue, SessionRecord},
     stream::Stream,
@@ -46,19 +47,20 @@ const FAREWELL: Duration = Duration::from_millis(800);
 /// Where a connection came from.
 pub(crate) struct Origin {
     pub(crate) address: SocketAddr,
-    /// The name of the listener.
-    pub(crate) listener: Arc<str>,
+    pub(crate) listener: Arc<Listener>,
     /// When it was accepted, before TLS or WebSocket took their time.
     pub(crate) at: Time,
 }
 
 /// Serves one connection to its end.
 pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origin, seat: Seat) {
-    let session = Session::new(Arc::clone(&broker.limits), format!("assigned-{}", random_text(12)), origin.at);
+    let limits = Arc::clone(&origin.listener.limits);
+    let session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     let mut connection = Connection {
         broker,
         session,
         origin,
+        seat,
         record: None,
         link: None,
         user_name: String::new(),
@@ -71,13 +73,14 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         farewell: None,
     };
     connection.run(&mut stream).await;
-    drop(seat);
 }
 
 struct Connection {
     broker: Arc<Broker>,
     session: Session,
     origin: Origin,
+    /// Given back when the connection is over.
+    seat: Seat,
     /// Present once the client is let in.
     record: Option<Arc<SessionRecord>>,
     link: Option<Arc<Link>>,
@@ -131,7 +134,7 @@ impl Connection {
             let now = self.broker.clock.now();
             match event {
                 Event::Read(Ok(0)) => {
-                    self.session.handle_connection_lost(now, "the client closed the connection".into())
+                    self.session.handle_connection_lost(now, "the client closed the connection".into());
                 }
                 Event::Read(Ok(count)) => {
                     self.batch.bytes_in += count as u64;
@@ -165,7 +168,7 @@ impl Connection {
         let due = self.session.poll_timeout().map(|time| self.broker.clock.instant(time));
         let wants_more = self.session.wants_packets();
         let outgoing = self.session.outgoing();
-        let mut flushed = outgoing.has_remaining();
+        let mut flushed = false;
         let io = poll_fn(|context| {
             if outgoing.has_remaining()
                 && let Poll::Ready(written) = stream.poll_write(context, outgoing)
@@ -173,9 +176,10 @@ impl Connection {
                 return Poll::Ready(Event::Written(written));
             }
             if !flushed {
-                flushed = true;
-                if let Poll::Ready(Err(error)) = stream.poll_flush(context) {
-                    return Poll::Ready(Event::Written(Err(error)));
+                match stream.poll_flush(context) {
+                    Poll::Ready(Ok(())) => flushed = true,
+                    Poll::Ready(Err(error)) => return Poll::Ready(Event::Written(Err(error))),
+                    Poll::Pending => {}
                 }
             }
             if wants_more && outgoing.remaining() < WRITE_AHEAD {
@@ -281,12 +285,10 @@ impl Connection {
         while let Some(action) = self.session.poll_action() {
             match action {
                 Action::Authenticate(credentials) => {
-                    self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
-                    let broker = &self.broker;
-                    let check = broker.authenticator.check(&credentials, &broker.directory, &broker.policy);
+                    let stopping = self.broker.stopping.clone();
                     let verdict = tokio::select! {
-                        verdict = check => verdict,
-                        () = broker.stopping.cancelled() => return,
+                        verdict = self.authenticate(credentials) => verdict,
+                        () = stopping.cancelled() => return,
                     };
                     self.session.handle_verdict(verdict);
                 }
@@ -313,17 +315,43 @@ impl Connection {
         }
     }
 
+    /// Finds out who the client is. Addresses that try too often are refused, and those that fail too often wait.
+    async fn authenticate(&mut self, credentials: Credentials) -> Verdict {
+        self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
+        let refused = |reason, words: &str| Verdict::Refused { reason, words: words.to_owned() };
+        if let Some(words) = &self.seat.refusal {
+            return refused(ReasonCode::QuotaExceeded, words);
+        }
+        let (broker, limits) = (&self.broker, &self.origin.listener.limits);
+        let (address, gatekeeper) = (self.origin.address.ip(), &broker.gatekeeper);
+        if !gatekeeper.may_connect(address, broker.clock.now(), limits) {
+            return refused(ReasonCode::ConnectionRateExceeded, "too many connections come from this address");
+        }
+        let wait = gatekeeper.wait(address, broker.clock.now(), limits);
+        if !wait.is_zero() {
+            tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
+            tokio::time::sleep(wait).await;
+        }
+        let anonymous = self.origin.listener.anonymous;
+        let verdict = broker.authenticator.check(&credentials, anonymous, &broker.directory, &broker.policy).await;
+        if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
+            gatekeeper.note_failure(address, broker.clock.now(), limits);
+        }
+        verdict
+    }
+
     async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
-        let link = Link::new(self.origin.address, Arc::clone(&self.origin.listener), self.session.version());
+        let link = Link::new(self.origin.address, Arc::clone(&self.origin.listener.name), self.session.version());
         let link = Arc::new(link);
-        let newcomer = Newcomer { client_id, identity, clean_start, expiry, link: Arc::clone(&link) };
+        let limits = Arc::clone(&self.origin.listener.limits);
+        let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
         let (record, parked) = match self.broker.admit(&newcomer).await {
             Ok(admitted) => admitted,
             Err(why) => return self.not_admitted(&why, &newcomer.client_id),
         };
         self.link = Some(link);
         tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
-            listener = %self.origin.listener, version = %self.session.version(), resumed = parked.is_some(), "connected");
+            listener = %self.origin.listener.name, version = %self.session.version(), resumed = parked.is_some(), "connected");
         let was_kept = parked.is_some();
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;

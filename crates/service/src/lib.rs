@@ -11,8 +11,10 @@ mod connection;
 mod counters;
 mod data_folder;
 mod directory;
+mod gatekeeper;
 mod journal;
 mod listener;
+mod listening;
 mod private_database;
 mod registry;
 mod restore;
@@ -22,24 +24,27 @@ mod sampler;
 mod session_record;
 mod settings;
 mod stream;
+mod tls;
+mod websocket;
 
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 
-use moorfall_core::{Limits, blueprint::Blueprint};
+use moorfall_core::blueprint::Blueprint;
 use moorfall_store::{ClusterError, Store, StoreError};
-use tokio::{net::TcpListener, sync::mpsc, task::JoinHandle, time::timeout};
-use tokio_util::{sync::CancellationToken, task::TaskTracker};
+use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
+use tokio_util::sync::CancellationToken;
 
 pub use api::{LiveReading, openapi, types as api_types};
 pub use authenticator::ADMINISTRATOR;
 pub use data_folder::{DataFolder, DataFolderError, random_text};
 pub use directory::{DirectoryError, IdentityDraft};
 pub use running::{RunningService, find_running};
-pub use settings::{BlueprintSource, Settings};
+pub use settings::{BlueprintSource, LimitsError, ListenerSettings, Settings, Transport};
+pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
     authenticator::Authenticator,
-    broker::{Addresses, Broker, LastUsed},
+    broker::{Broker, LastUsed, Parts},
     clock::Clock,
     directory::Directory,
     private_database::PrivateDatabase,
@@ -67,12 +72,39 @@ pub enum StartError {
     #[error("{what} can't listen on {address}: {words}")]
     Listen {
         /// Which listener.
-        what: &'static str,
+        what: String,
         /// Where.
         address: SocketAddr,
         /// Why, and the remedy.
         words: String,
     },
+    /// Two listeners of one name, or a name that can't be one.
+    #[error("a listener can't be called {name:?}: {words}")]
+    ListenerName {
+        /// The name.
+        name: String,
+        /// Why.
+        words: &'static str,
+    },
+    /// Certificates are named for a listener without TLS, or none for one with TLS.
+    #[error("the listener {name} {words}")]
+    ListenerTls {
+        /// Its name.
+        name: String,
+        /// What does not fit.
+        words: &'static str,
+    },
+    /// A listener's certificates can't be used.
+    #[error("the listener {name}: {error}")]
+    Tls {
+        /// Its name.
+        name: String,
+        /// Why.
+        error: TlsError,
+    },
+    /// Limits that can't be.
+    #[error(transparent)]
+    Limits(#[from] LimitsError),
     /// The private database cluster.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
@@ -106,21 +138,16 @@ pub struct Service {
     folder: DataFolder,
     /// Ends the HTTP server, after the connections.
     http_stop: CancellationToken,
-    tasks: TaskTracker,
     journal: JoinHandle<()>,
 }
 
 impl Service {
     /// Starts everything, in an order in which the cheap checks come first. `tell` hears of steps that take long.
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
-        let address = settings.mqtt;
-        if settings.open && !address.ip().is_loopback() {
-            return Err(StartError::OpenToOthers { address });
-        }
         let blueprint = read_blueprint(settings)?;
+        let plan = listening::Plan::new(settings)?;
         let folder = DataFolder::open(&settings.data)?;
-        let mqtt = bind("MQTT", settings.mqtt, "--mqtt").await?;
-        let http = bind("the console", settings.http, "--http").await?;
+        let sockets = plan.bind().await?;
         let database = match &settings.database {
             Some(_) => None,
             None => {
@@ -128,7 +155,7 @@ impl Service {
                 Some(Arc::new(PrivateDatabase::start(folder.path()).await?))
             }
         };
-        let served = Self::serve(settings, blueprint, folder, mqtt, http, database.clone(), tell).await;
+        let served = Self::serve(settings, blueprint, folder, sockets, database.clone(), tell).await;
         if let (Err(_), Some(database)) = (&served, database) {
             database.stop().await;
         }
@@ -139,8 +166,7 @@ impl Service {
         settings: &Settings,
         blueprint: Blueprint,
         folder: DataFolder,
-        mqtt: TcpListener,
-        http: TcpListener,
+        sockets: listening::Sockets,
         database: Option<Arc<PrivateDatabase>>,
         mut tell: impl FnMut(&str),
     ) -> Result<Self, StartError> {
@@ -149,43 +175,56 @@ impl Service {
             (None, Some(database)) => database.open().await?,
             (None, None) => unreachable!("without a URL a private database was started"),
         };
-        let addresses = Addresses {
-            mqtt: local_address(&mqtt, settings.mqtt),
-            http: local_address(&http, settings.http),
-            data: folder.path().to_owned(),
-        };
-        let directory = Directory::load(store.clone()).await?;
-        let authenticator = Authenticator::new(folder.secret(), settings.open);
-        let limits = Limits::default();
         let clock = Clock::start();
         tell("reading what was kept");
         let crashed = store.note_start(clock.now()).await?;
         let stored = store.load(crashed).await?;
-        let last = LastUsed { key: stored.last_key, number: stored.last_number };
-        let broker = Broker::new(clock, limits, blueprint, directory, store, database, authenticator, addresses, last);
-        let broker = Arc::new(broker);
+        let broker = Arc::new(Broker::new(Parts {
+            clock,
+            limits: settings.service_limits()?,
+            blueprint,
+            directory: Directory::load(store.clone()).await?,
+            store,
+            private_database: database,
+            authenticator: Authenticator::new(folder.secret(), settings.open),
+            addresses: sockets.addresses(folder.path()),
+            listeners: sockets.listeners.iter().map(|(listener, _)| Arc::clone(listener)).collect(),
+            http_listener: Arc::clone(&sockets.http.0),
+            last: LastUsed { key: stored.last_key, number: stored.last_number },
+        }));
         restore::restore(&broker, stored, crashed);
         for warning in api::exposed(&broker) {
             tracing::warn!("{warning}");
         }
-        let tasks = TaskTracker::new();
         let http_stop = CancellationToken::new();
         // Apart from the other tasks: it ends last, when all that they wanted kept is written.
         let journal = tokio::spawn(journal::run(Arc::clone(&broker)));
+        let tasks = &broker.tasks;
         tasks.spawn(registry::keep_time(Arc::clone(&broker)));
-        tasks.spawn(listener::accept(Arc::clone(&broker), mqtt, tasks.clone()));
+        tasks.spawn(restore::forget_expired(Arc::clone(&broker)));
         let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
         tasks.spawn(sampler::run(Arc::clone(&broker), samples));
         tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));
-        tasks.spawn(api::serve(Arc::clone(&broker), http, http_stop.clone()));
+        for (listener, socket) in sockets.listeners {
+            if let Some(tls) = &listener.tls {
+                tasks.spawn(tls::follow(Arc::clone(&broker), Arc::clone(&listener.name), Arc::clone(tls)));
+            }
+            tasks.spawn(listener::accept(Arc::clone(&broker), listener, socket));
+        }
+        tasks.spawn(api::serve(Arc::clone(&broker), sockets.http.1, http_stop.clone()));
         tasks.close();
         running::announce(&broker.addresses);
-        Ok(Self { broker, folder, http_stop, tasks, journal })
+        Ok(Self { broker, folder, http_stop, journal })
     }
 
-    /// Where MQTT clients connect.
-    pub fn mqtt_address(&self) -> SocketAddr {
+    /// Where MQTT clients connect by plain TCP, if there is such a listener.
+    pub fn mqtt_address(&self) -> Option<SocketAddr> {
         self.broker.addresses.mqtt
+    }
+
+    /// Name and address of each listener, the address with its scheme.
+    pub fn listeners(&self) -> Vec<(String, String)> {
+        self.broker.listeners.iter().map(|listener| (listener.name.to_string(), listener.url())).collect()
     }
 
     /// Where the console and the API are.
@@ -217,7 +256,7 @@ impl Service {
             tracing::warn!("some connections did not end in time and are dropped");
         }
         self.http_stop.cancel();
-        if timeout(Duration::from_millis(700), self.tasks.wait()).await.is_err() {
+        if timeout(Duration::from_millis(700), self.broker.tasks.wait()).await.is_err() {
             tracing::debug!("some requests did not end in time and are dropped");
         }
         self.broker.journal.close();
@@ -242,27 +281,4 @@ fn read_blueprint(settings: &Settings) -> Result<Blueprint, StartError> {
         }
     };
     Blueprint::parse(&source).map_err(|error| StartError::Blueprint { path, error })
-}
-
-async fn bind(what: &'static str, address: SocketAddr, option: &str) -> Result<TcpListener, StartError> {
-    TcpListener::bind(address).await.map_err(|error| {
-        let words = match error.kind() {
-            std::io::ErrorKind::AddrInUse => format!(
-                "another program listens there; stop it, or choose another port with {option} {}:PORT (0 takes any)",
-                address.ip()
-            ),
-            std::io::ErrorKind::PermissionDenied => {
-                format!("ports below 1024 need special rights; choose another with {option} ADDRESS")
-            }
-            std::io::ErrorKind::AddrNotAvailable => {
-                format!("this machine has no such address; choose one of its own with {option} ADDRESS")
-            }
-            _ => error.to_string(),
-        };
-        StartError::Listen { what, address, words }
-    })
-}
-
-fn local_address(listener: &TcpListener, asked: SocketAddr) -> SocketAddr {
-    listener.local_addr().unwrap_or(asked)
 }

@@ -1,48 +1,214 @@
-//! Accepting MQTT connections.
+//! Where MQTT clients connect: accepting them, and what lies between TCP and MQTT.
 
-use std::{sync::Arc, time::Duration};
-
-use tokio::{net::TcpListener, time::sleep};
-use tokio_util::task::TaskTracker;
-
-use crate::{
-    broker::Broker,
-    connection::{self, Origin},
-    stream::Stream,
+use std::{
+    convert::Infallible,
+    net::SocketAddr,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+    time::Duration,
 };
 
+use axum::{
+    body::Body,
+    http::{Request, Response},
+};
+use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
+use hyper_util::rt::TokioIo;
+use moorfall_core::{Limits, Time};
+use tokio::{
+    net::{TcpListener, TcpStream},
+    time::{sleep, timeout_at},
+};
+
+use crate::{
+    broker::{Broker, Seat},
+    connection::{self, Origin},
+    settings::{ListenerSettings, Transport},
+    stream::{Layer, Stream},
+    tls::Tls,
+    websocket::{self, WebSocket},
+};
+
+/// One place where clients connect.
+#[derive(Debug)]
+pub(crate) struct Listener {
+    pub(crate) name: Arc<str>,
+    /// Where it really is.
+    pub(crate) address: SocketAddr,
+    pub(crate) transport: Transport,
+    pub(crate) tls: Option<Arc<Tls>>,
+    /// Whether clients without identity are let in.
+    pub(crate) anonymous: bool,
+    pub(crate) origins: Vec<String>,
+    pub(crate) limits: Arc<Limits>,
+    pub(crate) connections: AtomicUsize,
+}
+
+impl Listener {
+    pub(crate) fn new(settings: &ListenerSettings, address: SocketAddr, tls: Option<Arc<Tls>>, limits: Limits) -> Self {
+        Self {
+            name: settings.name.as_str().into(),
+            address,
+            transport: settings.transport,
+            tls,
+            anonymous: settings.anonymous,
+            origins: settings.origins.clone(),
+            limits: Arc::new(limits),
+            connections: AtomicUsize::new(0),
+        }
+    }
+
+    /// Its address with the scheme.
+    pub(crate) fn url(&self) -> String {
+        format!("{}://{}", self.transport.scheme(), self.address)
+    }
+
+    /// Connections at present.
+    pub(crate) fn count(&self) -> usize {
+        self.connections.load(Ordering::Relaxed)
+    }
+}
+
 /// Accepts until the service stops; each connection is a task of its own.
-pub(crate) async fn accept(broker: Arc<Broker>, listener: TcpListener, tasks: TaskTracker) {
+pub(crate) async fn accept(broker: Arc<Broker>, listener: Arc<Listener>, socket: TcpListener) {
     // Said once for each time that it gets full, not for each connection: a flood shall not fill the log too.
-    let name: Arc<str> = "mqtt".into();
     let mut full = false;
     loop {
         let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
+            accepted = socket.accept() => accepted,
             () = broker.stopping.cancelled() => return,
         };
         match accepted {
-            Ok((stream, address)) => match broker.seat() {
-                Some(seat) => {
-                    full = false;
-                    // Small packets must not wait for more; without it they only come later.
-                    let _ = stream.set_nodelay(true);
-                    let origin = Origin { address, listener: Arc::clone(&name), at: broker.clock.now() };
-                    tasks.spawn(connection::serve(Arc::clone(&broker), Stream::Tcp(stream), origin, seat));
+            Ok((stream, address)) => {
+                let seat = broker.seat(&listener);
+                if seat.as_ref().is_none_or(|seat| seat.refusal.is_some()) && !full {
+                    tracing::warn!(%address, listener = %listener.name, "connections are refused: there are as many as may be");
                 }
-                None => {
-                    if !full {
-                        let limit = broker.limits.connections;
-                        tracing::warn!(%address, limit, "connections are refused: there are as many as may be");
-                    }
-                    full = true;
+                full = seat.as_ref().is_none_or(|seat| seat.refusal.is_some());
+                if let Some(seat) = seat {
+                    let began = broker.clock.now();
+                    broker.tasks.spawn(begin(Arc::clone(&broker), Arc::clone(&listener), stream, address, began, seat));
                 }
-            },
+            }
             Err(error) => {
                 // Out of descriptors or memory: waiting is all that helps.
                 tracing::warn!(%error, "a connection could not be accepted");
                 sleep(Duration::from_millis(100)).await;
             }
+        }
+    }
+}
+
+/// Goes through the layers of a new connection, and serves it.
+async fn begin(
+    broker: Arc<Broker>,
+    listener: Arc<Listener>,
+    stream: TcpStream,
+    address: SocketAddr,
+    began: Time,
+    seat: Seat,
+) {
+    // Small packets must not wait for more; without it they only come later.
+    let _ = stream.set_nodelay(true);
+    let deadline = broker.clock.instant(began + listener.limits.connect_time);
+    let not_let_in = |words: &str| {
+        tracing::info!(%address, listener = %listener.name, "not let in: {words}");
+    };
+    let layered: Box<dyn Layer> = match &listener.tls {
+        None if listener.transport == Transport::Tcp => {
+            let origin = Origin { address, listener, at: began };
+            return connection::serve(broker, Stream::Tcp(stream), origin, seat).await;
+        }
+        None => Box::new(stream),
+        Some(tls) => match timeout_at(deadline, tls.acceptor().accept(stream)).await {
+            Ok(Ok(stream)) => Box::new(stream),
+            Ok(Err(error)) => return not_let_in(&format!("the TLS hand-shake failed: {error}")),
+            Err(_) => return not_let_in("the TLS hand-shake took too long"),
+        },
+    };
+    if listener.transport == Transport::Tls {
+        let origin = Origin { address, listener, at: began };
+        return connection::serve(broker, Stream::Layered(layered), origin, seat).await;
+    }
+    let name = Arc::clone(&listener.name);
+    let visit = Visit { broker, listener, address, began, seat: parking_lot::Mutex::new(Some(seat)) };
+    let shaken = timeout_at(deadline, visit.shake_hands(layered)).await;
+    if shaken.is_err() {
+        tracing::info!(%address, listener = %name, "not let in: the WebSocket hand-shake took too long");
+    }
+}
+
+/// A client that asks for a WebSocket.
+struct Visit {
+    broker: Arc<Broker>,
+    listener: Arc<Listener>,
+    address: SocketAddr,
+    began: Time,
+    /// Taken by the one request that is answered with a WebSocket.
+    seat: parking_lot::Mutex<Option<Seat>>,
+}
+
+impl Visit {
+    /// Answers requests until one is for a WebSocket; the connection goes on in a task of its own.
+    async fn shake_hands(&self, stream: Box<dyn Layer>) {
+        let service = service_fn(|mut request: Request<Incoming>| {
+            let response = match websocket::accept(&request, &self.listener.origins) {
+                Err(declined) => declined_response(&declined),
+                Ok(response) => {
+                    if let Some(seat) = self.seat.lock().take() {
+                        let upgrade = hyper::upgrade::on(&mut request);
+                        let origin =
+                            Origin { address: self.address, listener: Arc::clone(&self.listener), at: self.began };
+                        self.broker.tasks.spawn(upgraded(Arc::clone(&self.broker), upgrade, origin, seat));
+                    }
+                    response.map(|()| Body::empty())
+                }
+            };
+            std::future::ready(Ok::<_, Infallible>(response))
+        });
+        let mut builder = http1::Builder::new();
+        builder.max_buf_size(self.listener.limits.first_packet_bytes.max(8 * 1024)).keep_alive(false);
+        let served = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await;
+        if let Err(error) = served {
+            let (address, listener) = (self.address, &self.listener.name);
+            tracing::info!(%address, %listener, "not let in: the WebSocket hand-shake failed: {error}");
+        }
+    }
+}
+
+fn declined_response(declined: &websocket::Declined) -> Response<Body> {
+    let mut response = Response::new(Body::from(declined.words));
+    *response.status_mut() = declined.status;
+    response
+}
+
+async fn upgraded(broker: Arc<Broker>, upgrade: OnUpgrade, origin: Origin, seat: Seat) {
+    match upgrade.await {
+        Ok(stream) => {
+            let stream = Stream::Layered(Box::new(WebSocket::new(TokioIo::new(stream))));
+            connection::serve(broker, stream, origin, seat).await;
+        }
+        Err(error) => tracing::debug!(address = %origin.address, %error, "the WebSocket was not taken up"),
+    }
+}
+
+/// The WebSocket at a path of the HTTP listener.
+pub(crate) fn visit_by_http(broker: &Arc<Broker>, mut request: Request<Body>, address: SocketAddr) -> Response<Body> {
+    let listener = Arc::clone(&broker.http_listener);
+    match websocket::accept(&request, &listener.origins) {
+        Err(declined) => declined_response(&declined),
+        Ok(response) => {
+            let Some(seat) = broker.seat(&listener) else {
+                let status = axum::http::StatusCode::SERVICE_UNAVAILABLE;
+                let words = "There are as many connections as may be.\n";
+                return declined_response(&websocket::Declined { status, words });
+            };
+            let origin = Origin { address, listener, at: broker.clock.now() };
+            let upgrade = hyper::upgrade::on(&mut request);
+            broker.tasks.spawn(upgraded(Arc::clone(broker), upgrade, origin, seat));
+            response.map(|()| Body::empty())
         }
     }
 }

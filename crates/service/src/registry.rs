@@ -11,7 +11,7 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::{Delivery, Message, SessionKey, Time, session::Parting};
+use moorfall_core::{Delivery, Limits, Message, SessionKey, Time, session::Parting};
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
@@ -37,6 +37,8 @@ pub(crate) struct Newcomer {
     pub(crate) identity: Arc<str>,
     pub(crate) clean_start: bool,
     pub(crate) expiry: u32,
+    /// Those of its listener; they hold for its queue.
+    pub(crate) limits: Arc<Limits>,
     pub(crate) link: Arc<Link>,
 }
 
@@ -139,7 +141,7 @@ impl Broker {
             self.clock.now(),
             Place::Connected(Arc::clone(&newcomer.link)),
             newcomer.expiry > 0,
-            &self.limits,
+            &newcomer.limits,
         ))
     }
 

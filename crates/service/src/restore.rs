@@ -76,3 +76,22 @@ fn restore_session(
     subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
     record
 }
+
+/// Between two looks for retained messages whose life is over.
+const FORGET_EVERY: Duration = Duration::from_secs(30);
+
+/// Forgets retained messages whose life is over, until the service stops; nobody is sent them anyway.
+pub(crate) async fn forget_expired(broker: Arc<Broker>) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(FORGET_EVERY) => {}
+            () = broker.stopping.cancelled() => return,
+        }
+        for message in broker.router.expired(broker.clock.now()) {
+            let mut batch = broker.journal.open();
+            if broker.router.forget(&message) {
+                batch.retain(None, Some(&message));
+            }
+        }
+    }
+}

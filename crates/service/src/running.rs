@@ -18,8 +18,8 @@ use crate::{DataFolder, broker::Addresses};
 pub struct RunningService {
     /// Its data folder.
     pub data: PathBuf,
-    /// Where MQTT clients connect.
-    pub mqtt: SocketAddr,
+    /// Where MQTT clients connect by plain TCP, if they can.
+    pub mqtt: Option<SocketAddr>,
     /// Where the console and the API are.
     pub http: SocketAddr,
 }

@@ -349,7 +349,7 @@ async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreEr
     .bind(column(&rows, |(_, row)| i16::from(row.delivery.qos.level())))
     .bind(column(&rows, |(_, row)| row.delivery.retain))
     .bind(identifiers)
-    .bind(column(&rows, |(_, row)| row.delivery.shared().map(|filter| filter.to_string())))
+    .bind(column(&rows, |(_, row)| row.delivery.shared().map(std::string::ToString::to_string)))
     .bind(column(&rows, |(_, row)| row.packet_id.map(|id| i32::from(id.get()))))
     .bind(column(&rows, |(_, row)| row.released.map(signed)))
     .execute(&mut **run)

@@ -210,6 +210,16 @@ export interface components {
             connections: number;
             /**
              * Format: int64
+             * @description Connections that one address may begin in a second; 0 is any number.
+             */
+            connects_per_second: number;
+            /**
+             * Format: int64
+             * @description Sign-ins of one address that may fail in a minute before the next ones wait; 0 is any number.
+             */
+            failed_sign_ins_per_minute: number;
+            /**
+             * Format: int64
              * @description The largest packet before a client is let in, bytes.
              */
             first_packet_bytes: number;
@@ -285,6 +295,27 @@ export interface components {
              * @description Levels of a topic.
              */
             topic_levels: number;
+        };
+        /** @description A place where MQTT clients connect. */
+        ListenerView: {
+            /** @description Whether clients without identity are let in, under the rules. */
+            anonymous: boolean;
+            /**
+             * Format: date-time
+             * @description When its certificate ends, if it has one.
+             */
+            certificate_ends_at?: string | null;
+            /**
+             * Format: int64
+             * @description Connections at present.
+             */
+            connections: number;
+            /** @description The bounds that are in force there. */
+            limits: components["schemas"]["Limits"];
+            /** @description Its name. */
+            name: string;
+            /** @description Its address with the scheme: mqtt, mqtts, ws or wss. */
+            url: string;
         };
         /** @description Rates, each per second. */
         LiveRates: {
@@ -468,6 +499,8 @@ export interface components {
             identities: number;
             /** @description The bounds that are in force. */
             limits: components["schemas"]["Limits"];
+            /** @description Where MQTT clients connect. */
+            listeners: components["schemas"]["ListenerView"][];
             /**
              * Format: int64
              * @description Messages accepted from clients since the start.
@@ -478,8 +511,6 @@ export interface components {
              * @description Messages sent to clients since the start.
              */
             messages_out: number;
-            /** @description Where MQTT clients connect. */
-            mqtt: string;
             /** @description Whether clients without identity may do everything. */
             open: boolean;
             /** @description Rates, a moving average over ten seconds. */

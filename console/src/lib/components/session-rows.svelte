@@ -47,7 +47,9 @@
   {:else}
     <tr>
       <td colspan={columns} class="px-5 py-6 text-center text-quiet">
-        {service.search ? 'No session matches the search.' : 'Nobody is connected, and no session waits for its client.'}
+        {service.search
+          ? 'No session matches the search.'
+          : 'Nobody is connected, and no session waits for its client.'}
       </td>
     </tr>
   {/each}

@@ -31,7 +31,12 @@
       </div>
       <div>
         <dt>MQTT</dt>
-        <dd class="tabular-nums">{status.mqtt}</dd>
+        <dd
+          class="tabular-nums"
+          title={status.listeners.map((listener) => `${listener.name}: ${listener.url}`).join('\n')}
+        >
+          {status.listeners[0]?.url.replace('mqtt://', '')}
+        </dd>
       </div>
       <div>
         <dt>Up</dt>

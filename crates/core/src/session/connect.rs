@@ -50,9 +50,13 @@ impl Terms {
             ProtocolVersion::V311 => NEVER,
             ProtocolVersion::V5 => connect.properties.session_expiry_interval.unwrap_or(0),
         };
-        let keep_alive = match (connect.version, limits.keep_alive) {
+        let keep_alive = match limits.keep_alive_seconds {
             // [MQTT-3.2.2-21]; 3.1.1 has no way to say it.
-            (ProtocolVersion::V5, Some(most)) if connect.keep_alive == 0 || connect.keep_alive > most => most,
+            most @ 1..
+                if connect.version == ProtocolVersion::V5 && (connect.keep_alive == 0 || connect.keep_alive > most) =>
+            {
+                most
+            }
             _ => connect.keep_alive,
         };
         let window = connect.properties.receive_maximum.map_or(u16::MAX, Into::into);
@@ -62,7 +66,7 @@ impl Terms {
             window: window.min(limits.in_flight),
             topic_aliases: connect.properties.topic_alias_maximum.unwrap_or(0).min(limits.topic_aliases),
             will: connect.will.clone().map(detached),
-            expiry: asked.min(limits.session_expiry),
+            expiry: asked.min(limits.session_expiry_seconds),
         }
     }
 
@@ -199,7 +203,7 @@ impl Session {
         ConnAckProperties {
             session_expiry_interval: (terms.expiry != asked_expiry).then_some(terms.expiry),
             receive_maximum: NonZeroU16::new(self.limits.receive_maximum),
-            maximum_packet_size: u32::try_from(self.limits.packet_size).ok().and_then(NonZeroU32::new),
+            maximum_packet_size: u32::try_from(self.limits.packet_bytes).ok().and_then(NonZeroU32::new),
             assigned_client_identifier: assigned_id,
             topic_alias_maximum: Some(self.limits.topic_aliases).filter(|maximum| *maximum > 0),
             server_keep_alive: (terms.keep_alive != asked.keep_alive).then_some(terms.keep_alive),

@@ -299,8 +299,8 @@ impl Session {
     /// The largest packet to accept now, bytes.
     pub fn packet_limit(&self) -> usize {
         match self.phase {
-            Phase::Open(_) => self.limits.packet_size,
-            _ => self.limits.connect_packet_size,
+            Phase::Open(_) => self.limits.packet_bytes,
+            _ => self.limits.first_packet_bytes,
         }
     }
 
@@ -419,7 +419,7 @@ impl Session {
                 let words = "the client asked to keep a session that was to end with its connection".into();
                 return self.fail(now, ReasonCode::ProtocolError, words);
             }
-            open.expiry = expiry.min(self.limits.session_expiry);
+            open.expiry = expiry.min(self.limits.session_expiry_seconds);
         }
         if disconnect.properties.server_reference.is_some() {
             let words = "only the server may name another server".into();

@@ -37,8 +37,8 @@ pub(super) fn check_size(topic: &str, limits: &Limits) -> Result<(), String> {
     if levels > limits.topic_levels {
         return Err(format!("the topic has {levels} levels; at most {} are taken", limits.topic_levels));
     }
-    if topic.len() > limits.topic_length {
-        return Err(format!("the topic has {} bytes; at most {} are taken", topic.len(), limits.topic_length));
+    if topic.len() > limits.topic_bytes {
+        return Err(format!("the topic has {} bytes; at most {} are taken", topic.len(), limits.topic_bytes));
     }
     Ok(())
 }

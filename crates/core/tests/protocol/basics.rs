@@ -363,7 +363,7 @@ fn client_identifiers_are_assigned_or_refused_as_the_version_says() {
 
 #[test]
 fn limits_are_refused_in_words() {
-    let limits = Limits { subscriptions: 1, topic_levels: 3, topic_length: 20, ..Limits::default() };
+    let limits = Limits { subscriptions: 1, topic_levels: 3, topic_bytes: 20, ..Limits::default() };
     let mut world = World::with_limits(limits);
     let desk = world.open(connect("duty-desk", ProtocolVersion::V5));
     assert_eq!(reasons(&world.subscribe(desk, "a/b", QoS::AtMostOnce)), [ReasonCode::Success]);

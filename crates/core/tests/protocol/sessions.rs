@@ -108,7 +108,8 @@ fn disconnect_may_change_the_time_that_a_session_is_kept() {
 
 #[test]
 fn the_broker_may_keep_sessions_for_less_and_says_so() {
-    let mut world = World::with_limits(Limits { session_expiry: 60, keep_alive: Some(30), ..Limits::default() });
+    let mut world =
+        World::with_limits(Limits { session_expiry_seconds: 60, keep_alive_seconds: 30, ..Limits::default() });
     let desk = world.begin(expiring("duty-desk", NEVER, true));
     let properties = connack(&mut world, desk).properties;
     assert_eq!((properties.session_expiry_interval, properties.server_keep_alive), (Some(60), Some(30)));

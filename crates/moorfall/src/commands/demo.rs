@@ -11,7 +11,7 @@ use std::{
 
 use clap::Args;
 use moorfall_demo::Fleet;
-use moorfall_service::{BlueprintSource, IdentityDraft, Service, Settings, random_text};
+use moorfall_service::{BlueprintSource, IdentityDraft, ListenerSettings, Service, Settings, random_text};
 use tokio::time::timeout;
 
 use super::{parse_span, serve::Stop};
@@ -45,7 +45,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let mut stop = Stop::listen()?;
     let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
     let settings = Settings {
-        mqtt: arguments.mqtt,
+        listeners: vec![ListenerSettings::tcp(Settings::LISTENER, arguments.mqtt)],
         http: arguments.http,
         blueprint: Some(BlueprintSource::BuiltIn { name: "demo/blueprint.toml", text: moorfall_demo::BLUEPRINT }),
         ..Settings::new(data)
@@ -60,7 +60,8 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
         }
     };
     let folder = service.data_folder().path().to_owned();
-    let fleet = Fleet::start(service.mqtt_address(), passwords, arguments.seed);
+    let mqtt = service.mqtt_address().expect("the one listener is of plain TCP");
+    let fleet = Fleet::start(mqtt, passwords, arguments.seed);
     let told = tell(&service, &folder, arguments.time);
     let whole_time = arguments.time.unwrap_or(Duration::MAX);
     // Either the time is over or somebody wants it to end; both end it in order.
@@ -80,7 +81,9 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     output::line(format_args!("{STRONG}The Harrowmere catchment is running{STRONG:#}; {end}."))?;
     output::line(format_args!("  Console  http://{}", service.http_address()))?;
     output::line(format_args!("  Sign in  with the secret in {}", secret.display()))?;
-    output::line(format_args!("  MQTT     {}", service.mqtt_address()))?;
+    for (_, url) in service.listeners() {
+        output::line(format_args!("  MQTT     {url}"))?;
+    }
     output::line("In a second terminal, try:")?;
     output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
     output::line(format_args!("  {program} publish {gate} '{{\"percent\": 40}}'"))?;

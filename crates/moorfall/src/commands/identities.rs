@@ -10,7 +10,7 @@ use serde_json::json;
 
 use crate::{
     local::{Local, Which},
-    messaging::read_password,
+    messaging::{PASSWORD, read_password},
     output::{self, Done, Failure, printable, table},
 };
 
@@ -81,7 +81,8 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
                 draft.set_attribute(attribute)?;
             }
             if password || password_file.is_some() {
-                let password = read_password(password_file.as_deref(), &format!("New password of {name}: "))?;
+                let prompt = format!("New password of {name}: ");
+                let password = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
                 let text = std::str::from_utf8(&password)
                     .map_err(|_| Failure("the password is not UTF-8 text; choose another".into()))?;
                 draft.password = Some(text.to_owned());

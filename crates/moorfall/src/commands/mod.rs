@@ -1,5 +1,6 @@
 //! One module for each command.
 
+pub(crate) mod cert;
 pub(crate) mod demo;
 pub(crate) mod identities;
 pub(crate) mod publish;

@@ -28,9 +28,10 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     // From here on a signal must not end the process before what was started is stopped.
     let mut stopped = Stop::listen()?;
     let service = Service::start(&settings, |step| tracing::info!("{step}")).await?;
+    let listeners: Vec<String> = service.listeners().into_iter().map(|(name, url)| format!("{name}={url}")).collect();
     output::finish(output::line(format_args!(
-        "ready mqtt={} http=http://{} data={}",
-        service.mqtt_address(),
+        "ready {} http=http://{} data={}",
+        listeners.join(" "),
         service.http_address(),
         service.data_folder().path().display()
     )))?;

@@ -32,10 +32,9 @@ fn print(status: &Status) -> std::io::Result<()> {
     let rates = &status.rates;
     let blueprint = if status.blueprint.is_empty() { "none" } else { &status.blueprint };
     let database = if status.database.healthy { "healthy" } else { &status.database.trouble };
-    let rows = [
+    let mut rows = vec![
         ("Moorfall", format!("{}, up {}", status.version, span(status.uptime_seconds))),
         ("Console", status.http.clone()),
-        ("MQTT", status.mqtt.clone()),
         ("Data", status.data.display().to_string()),
         ("Blueprint", blueprint.to_owned()),
         ("Database", database.to_owned()),
@@ -48,5 +47,11 @@ fn print(status: &Status) -> std::io::Result<()> {
         ("Since start", format!("{} in, {} out", count(status.messages_in), count(status.messages_out))),
         ("Not delivered", format!("{} withheld, {} attempts refused", count(status.withheld), count(status.refused))),
     ];
+    // Listeners stand behind the console, each on a line of its own.
+    for (number, listener) in status.listeners.iter().enumerate() {
+        let most = count(listener.limits.connections);
+        let value = format!("{}  {}, {} of {most}", listener.url, listener.name, count(listener.connections));
+        rows.insert(2 + number, (if number == 0 { "Listeners" } else { "" }, value));
+    }
     rows.iter().try_for_each(|(name, value)| output::line(format_args!("{name:<14} {value}")))
 }

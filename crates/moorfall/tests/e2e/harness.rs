@@ -79,6 +79,13 @@ impl Place {
         Service::start(self, &arguments)
     }
 
+    /// Starts the service with the listeners of its configuration alone.
+    pub(crate) fn serve_as_configured(&self, more: &[&str]) -> Service<'_> {
+        let data = self.data();
+        let usual = ["serve", "--http", "127.0.0.1:0", "--data", data.to_str().unwrap()];
+        Service::start(self, &[&usual[..], more].concat())
+    }
+
     /// Starts the service with the catchment's blueprint.
     pub(crate) fn serve_catchment(&self) -> Service<'_> {
         let blueprint = self.write("blueprint.toml", BLUEPRINT);
@@ -133,6 +140,8 @@ pub(crate) struct Service<'a> {
     pub(crate) data: PathBuf,
     pub(crate) mqtt: SocketAddr,
     pub(crate) http: String,
+    /// What the service said when it was ready.
+    ready: String,
     /// The rest of standard output, once the service has ended.
     rest: mpsc::Receiver<String>,
 }
@@ -152,17 +161,25 @@ impl<'a> Service<'a> {
         });
         assert!(ready.starts_with("ready "), "not ready: {ready:?}\n{}", log_of(place));
         let field = |name: &str| {
-            let start = ready.find(&format!("{name}=")).unwrap() + name.len() + 1;
-            ready[start..].split_whitespace().next().unwrap().to_owned()
+            let start = ready.find(&format!(" {name}=")).map_or(ready.len(), |at| at + name.len() + 2);
+            ready[start..].split_whitespace().next().unwrap_or_default().to_owned()
         };
         Self {
             place,
             data: field("data").into(),
-            mqtt: field("mqtt").parse().unwrap(),
+            mqtt: field("mqtt").trim_start_matches("mqtt://").parse().unwrap_or(SocketAddr::from(([0; 4], 0))),
+            ready: ready.clone(),
             http: field("http"),
             child,
             rest,
         }
+    }
+
+    /// The address of a listener by its name.
+    pub(crate) fn listener(&self, name: &str) -> SocketAddr {
+        let start = self.ready.find(&format!(" {name}=")).unwrap() + name.len() + 2;
+        let url = self.ready[start..].split_whitespace().next().unwrap();
+        url.split_once("://").unwrap().1.parse().unwrap()
     }
 
     /// Runs a command against this service.

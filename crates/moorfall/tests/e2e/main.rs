@@ -12,3 +12,4 @@ mod harness;
 mod peer;
 mod service;
 mod sockets;
+mod transports;

@@ -1,6 +1,7 @@
 //! A client that is not ours: a connection, played packet by packet.
 
 use std::{
+    any::Any,
     io::{ErrorKind, Read, Write},
     net::{SocketAddr, TcpStream},
 };
@@ -13,9 +14,14 @@ use crate::harness::PATIENCE;
 pub(crate) const V311: ProtocolVersion = ProtocolVersion::V311;
 pub(crate) const V5: ProtocolVersion = ProtocolVersion::V5;
 
+/// What carries a connection.
+pub(crate) trait Carrier: Read + Write + Any + Send {}
+
+impl<T: Read + Write + Any + Send> Carrier for T {}
+
 /// One end of a connection, played packet by packet.
 pub(crate) struct Peer {
-    pub(crate) stream: TcpStream,
+    pub(crate) stream: Box<dyn Carrier>,
     buffer: BytesMut,
     version: ProtocolVersion,
 }
@@ -24,7 +30,30 @@ impl Peer {
     pub(crate) fn new(address: SocketAddr, version: ProtocolVersion) -> Self {
         let stream = TcpStream::connect(address).unwrap();
         stream.set_read_timeout(Some(PATIENCE)).unwrap();
-        Self { stream, buffer: BytesMut::new(), version }
+        stream.set_nodelay(true).unwrap();
+        Self::over(stream, version)
+    }
+
+    pub(crate) fn over(stream: impl Carrier, version: ProtocolVersion) -> Self {
+        Self { stream: Box::new(stream), buffer: BytesMut::new(), version }
+    }
+
+    pub(crate) fn into_stream(self) -> Box<dyn Any> {
+        self.stream
+    }
+
+    /// Sends CONNECT and does not wait for the answer.
+    pub(crate) fn begin(address: SocketAddr, connect: Connect) -> Self {
+        let mut peer = Self::new(address, connect.version);
+        peer.send(&Packet::Connect(Box::new(connect)));
+        peer
+    }
+
+    /// Connects to an open broker over whatever carries this, and expects to be let in.
+    pub(crate) fn sign_in(&mut self) {
+        let connect = connect(self.version, "carried");
+        self.send(&Packet::Connect(Box::new(connect)));
+        assert!(matches!(self.receive(), Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success));
     }
 
     /// Connects to an open broker and expects to be let in.
@@ -84,6 +113,7 @@ impl Peer {
         let mut bytes = BytesMut::new();
         packet.encode(self.version, &mut bytes).unwrap();
         self.stream.write_all(&bytes).unwrap();
+        self.stream.flush().unwrap();
     }
 
     /// The next packet; `None` at the end of the connection.
@@ -103,13 +133,21 @@ impl Peer {
     }
 
     pub(crate) fn subscribe(&mut self, filter: &str, qos: QoS) {
+        self.try_subscribe(filter, qos);
+    }
+
+    /// Subscribes and gives the answer.
+    pub(crate) fn try_subscribe(&mut self, filter: &str, qos: QoS) -> Vec<ReasonCode> {
         let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
         self.send(&Packet::Subscribe(Subscribe {
             packet_id: PacketId::MIN,
             properties: SubscribeProperties::default(),
             subscriptions: vec![Subscription { filter: filter.parse().unwrap(), options }],
         }));
-        assert!(matches!(self.receive(), Some(Packet::SubAck(_))));
+        match self.receive() {
+            Some(Packet::SubAck(ack)) => ack.reasons,
+            other => panic!("not answered: {other:?}"),
+        }
     }
 
     pub(crate) fn message(&mut self) -> Publish {

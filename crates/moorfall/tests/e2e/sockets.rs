@@ -103,7 +103,6 @@ fn packets_may_come_byte_by_byte_or_all_at_once() {
     }
     for step in [1, bytes.len()] {
         let mut peer = Peer::new(service.mqtt, V311);
-        peer.stream.set_nodelay(true).unwrap();
         for part in bytes.chunks(step) {
             peer.stream.write_all(part).unwrap();
         }

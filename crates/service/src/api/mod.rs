@@ -13,9 +13,15 @@ mod status;
 mod throughput;
 pub mod types;
 
-use std::sync::Arc;
+use std::{net::SocketAddr, sync::Arc};
 
-use axum::{Router, extract::DefaultBodyLimit, middleware, routing::get};
+use axum::{
+    Router,
+    extract::{ConnectInfo, DefaultBodyLimit, Request, State},
+    middleware,
+    response::Response,
+    routing::get,
+};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use utoipa::{
@@ -26,7 +32,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 
 pub use self::live::LiveReading;
 pub(crate) use self::status::{OPEN_WARNING, exposed};
-use crate::broker::Broker;
+use crate::{broker::Broker, listener};
 
 /// The largest body of a request, bytes.
 const BODY: usize = 64 * 1024;
@@ -74,6 +80,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: Canc
     let (router, description) = routes().split_for_parts();
     let app: Router = router
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
+        .route("/mqtt", get(mqtt))
         .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
         .fallback(console::file)
         .method_not_allowed_fallback(problem::wrong_method)
@@ -81,8 +88,18 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: Canc
         .layer(middleware::from_fn(console::security_headers))
         .layer(axum::Extension(Arc::clone(&broker)))
         .with_state(broker);
+    let app = app.into_make_service_with_connect_info::<SocketAddr>();
     let served = axum::serve(listener, app).with_graceful_shutdown(async move { stop.cancelled().await }).await;
     if let Err(error) = served {
         tracing::error!(%error, "the console and the API are no longer served");
     }
+}
+
+/// MQTT over WebSocket, at a path of this interface.
+async fn mqtt(
+    State(broker): State<Arc<Broker>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    request: Request,
+) -> Response {
+    listener::visit_by_http(&broker, request, address)
 }

@@ -9,9 +9,9 @@ use tokio::time::timeout;
 use super::{
     live::LiveRates,
     problem::Problem,
-    types::{Health, Limits, Status},
+    types::{Health, Limits, ListenerView, Status},
 };
-use crate::{broker::Broker, sampler::AVERAGE};
+use crate::{broker::Broker, listener::Listener, sampler::AVERAGE};
 
 /// How long the database may take to answer before it counts as away.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -31,7 +31,7 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
         version: env!("CARGO_PKG_VERSION").into(),
         started_at: broker.started_at,
         uptime_seconds: uptime.whole_seconds().try_into().unwrap_or(0),
-        mqtt: addresses.mqtt.to_string(),
+        listeners: broker.listeners.iter().chain([&broker.http_listener]).map(|listener| view(listener)).collect(),
         http: format!("http://{}", addresses.http),
         data: addresses.data.clone(),
         blueprint: broker.blueprint.name.clone(),
@@ -72,6 +72,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
         warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
     }
     warnings.extend(exposed(broker));
+    warnings.extend(ending(broker));
     if !database.healthy {
         warnings.push(format!("The database is away: {}. What must survive waits in memory, and so do the acknowledgements that promise it.", database.trouble));
     }
@@ -82,9 +83,12 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
 pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
     let addresses = &broker.addresses;
     let mut warnings = Vec::new();
-    if !addresses.mqtt.ip().is_loopback() {
-        warnings
-            .push(format!("MQTT listens on {} without TLS: passwords cross the network in the clear.", addresses.mqtt));
+    for listener in &broker.listeners {
+        if !listener.address.ip().is_loopback() && !listener.transport.is_secure() {
+            let Listener { name, address, .. } = &**listener;
+            warnings
+                .push(format!("{name} listens on {address} without TLS: passwords cross the network in the clear."));
+        }
     }
     if !addresses.http.ip().is_loopback() {
         let words = "the console and the API listen without TLS: the secret crosses the network in the clear.";
@@ -97,16 +101,44 @@ pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
 pub(crate) const OPEN_WARNING: &str =
     "The broker is open: clients without identity may publish and subscribe everything.";
 
+/// A certificate is warned of when it ends within so many days.
+const SOON: i64 = 14;
+
+/// Certificates that end soon, or have ended.
+fn ending(broker: &Broker) -> Vec<String> {
+    let now = OffsetDateTime::now_utc();
+    let ends = broker.listeners.iter().filter_map(|listener| Some((listener, listener.tls.as_ref()?.ends()?)));
+    ends.filter(|(_, at)| *at - now < time::Duration::days(SOON))
+        .map(|(listener, at)| {
+            let verb = if at < now { "ended" } else { "ends" };
+            format!("The certificate of {} {verb} on {}: clients then refuse it.", listener.name, at.date())
+        })
+        .collect()
+}
+
+fn view(listener: &Listener) -> ListenerView {
+    ListenerView {
+        name: listener.name.to_string(),
+        url: if listener.name.as_ref() == "http" { format!("{}/mqtt", listener.url()) } else { listener.url() },
+        connections: listener.count() as u64,
+        anonymous: listener.anonymous,
+        certificate_ends_at: listener.tls.as_ref().and_then(|tls| tls.ends()),
+        limits: limits(&listener.limits),
+    }
+}
+
 fn limits(limits: &moorfall_core::Limits) -> Limits {
     Limits {
         connections: limits.connections as u64,
-        packet_bytes: limits.packet_size as u64,
-        first_packet_bytes: limits.connect_packet_size as u64,
+        connects_per_second: limits.connects_per_second.into(),
+        failed_sign_ins_per_minute: limits.failed_sign_ins_per_minute.into(),
+        packet_bytes: limits.packet_bytes as u64,
+        first_packet_bytes: limits.first_packet_bytes as u64,
         connect_seconds: limits.connect_time.as_secs(),
         queue_messages: limits.queue_messages as u64,
         sessions: limits.sessions as u64,
-        session_expiry_seconds: limits.session_expiry.into(),
-        keep_alive_seconds: limits.keep_alive.unwrap_or(0).into(),
+        session_expiry_seconds: limits.session_expiry_seconds.into(),
+        keep_alive_seconds: limits.keep_alive_seconds.into(),
         queue_bytes: limits.queue_bytes as u64,
         queue_policy: limits.queue_policy.to_string(),
         in_flight: limits.in_flight.into(),
@@ -114,7 +146,7 @@ fn limits(limits: &moorfall_core::Limits) -> Limits {
         topic_aliases: limits.topic_aliases.into(),
         subscriptions: limits.subscriptions as u64,
         topic_levels: limits.topic_levels as u64,
-        topic_bytes: limits.topic_length as u64,
+        topic_bytes: limits.topic_bytes as u64,
         retained_messages: limits.retained_messages as u64,
         retained_bytes: limits.retained_bytes as u64,
     }

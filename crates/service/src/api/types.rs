@@ -23,7 +23,7 @@ pub struct Status {
     /// Seconds since then.
     pub uptime_seconds: u64,
     /// Where MQTT clients connect.
-    pub mqtt: String,
+    pub listeners: Vec<ListenerView>,
     /// Where the console and this interface are.
     pub http: String,
     /// The data folder.
@@ -65,6 +65,24 @@ pub struct Status {
     pub limits: Limits,
 }
 
+/// A place where MQTT clients connect.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ListenerView {
+    /// Its name.
+    pub name: String,
+    /// Its address with the scheme: mqtt, mqtts, ws or wss.
+    pub url: String,
+    /// Connections at present.
+    pub connections: u64,
+    /// Whether clients without identity are let in, under the rules.
+    pub anonymous: bool,
+    /// When its certificate ends, if it has one.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub certificate_ends_at: Option<OffsetDateTime>,
+    /// The bounds that are in force there.
+    pub limits: Limits,
+}
+
 /// Whether something works.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Health {
@@ -79,6 +97,10 @@ pub struct Health {
 pub struct Limits {
     /// Connections at a time.
     pub connections: u64,
+    /// Connections that one address may begin in a second; 0 is any number.
+    pub connects_per_second: u64,
+    /// Sign-ins of one address that may fail in a minute before the next ones wait; 0 is any number.
+    pub failed_sign_ins_per_minute: u64,
     /// The largest packet, bytes.
     pub packet_bytes: u64,
     /// The largest packet before a client is let in, bytes.
