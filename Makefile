@@ -2,7 +2,7 @@
 
 CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.ts console/*.js -type f 2>/dev/null)
 
-.PHONY: demo build test lint tools console api fuzz clean help
+.PHONY: demo build test lint tools console api bench fuzz clean help
 
 help: ## Show this list
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -38,6 +38,12 @@ console/node_modules/.package-lock.json: console/package-lock.json
 api: ## Write down the API that the service serves, and the console's types for it
 	MOORFALL_UPDATE=1 cargo test --package moorfall-service --test openapi
 	cd console && npm run -s api
+
+bench: ## Measure Moorfall beside a bare relay and PostgreSQL (BENCH=name for some)
+	@scripts/install-packages postgresql
+	@$(MAKE) --no-print-directory build
+	cargo build --release --package moorfall-bench
+	target/release/moorfall-bench run $(BENCH)
 
 fuzz: ## Feed decode or session (TARGET) with bytes for a minute (needs cargo-fuzz)
 	@mkdir -p fuzz/corpus/$(or $(TARGET),decode)

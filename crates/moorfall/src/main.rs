@@ -37,6 +37,8 @@ enum Command {
     Identities(commands::identities::Arguments),
     /// Make a small authority and certificates for TLS
     Cert(commands::cert::Arguments),
+    /// Break something on purpose, and check that no promise is broken with it
+    Drill(commands::drill::Arguments),
 }
 
 #[tokio::main]
@@ -51,6 +53,7 @@ async fn main() -> ExitCode {
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
         Command::Cert(arguments) => commands::cert::run(&arguments),
+        Command::Drill(arguments) => commands::drill::run(arguments).await,
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

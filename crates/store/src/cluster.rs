@@ -26,6 +26,9 @@ const SOCKET_PATH: usize = 107;
 /// How long a start may take; recovery after a crash is part of it.
 const START: Duration = Duration::from_secs(60);
 
+/// How long the helpers of a killed server may take to end.
+const STRAGGLERS: Duration = Duration::from_secs(20);
+
 /// How long a fast shutdown may take before the cluster is told to drop everything; it then recovers at its next
 /// start.
 const STOP: Duration = Duration::from_secs(3);
@@ -117,6 +120,7 @@ impl PrivateCluster {
         if !cluster.join("PG_VERSION").exists() {
             make_cluster(&programs, &cluster, owner.as_ref()).await?;
         }
+        wait_for_stragglers(&cluster, &sockets).await;
         let pid = launch(&programs, data, &cluster, &sockets, owner.as_ref()).await?;
         Ok(Self { cluster, sockets, pid })
     }
@@ -332,6 +336,34 @@ fn last_words(log: &Path, before: u64, status: std::process::ExitStatus) -> Stri
     let fresh = String::from_utf8_lossy(fresh);
     let line = fresh.lines().rev().find(|line| line.contains("FATAL"));
     line.and_then(|line| line.split_once("FATAL:")).map_or_else(|| status.to_string(), |(_, words)| words.trim().into())
+}
+
+/// After a server was killed its helpers end by themselves, a moment later; and as long as the dead process was not
+/// collected, the next server takes it for a living one. When nobody works in the folder any more the lock files are
+/// stale for sure.
+async fn wait_for_stragglers(cluster: &Path, sockets: &Path) {
+    let lock = cluster.join("postmaster.pid");
+    let socket_lock = sockets.join(".s.PGSQL.5432.lock");
+    let mut waited = Duration::ZERO;
+    while (lock.exists() || socket_lock.exists()) && waited < STRAGGLERS {
+        if !anybody_works_in(cluster) {
+            for stale in [&lock, &socket_lock] {
+                // A failure shows when the server starts.
+                let _ = std::fs::remove_file(stale);
+            }
+            return;
+        }
+        sleep(Duration::from_millis(20)).await;
+        waited += Duration::from_millis(20);
+    }
+}
+
+fn anybody_works_in(folder: &Path) -> bool {
+    let Ok(folder) = folder.canonicalize() else { return false };
+    let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    processes
+        .filter_map(|process| std::fs::read_link(process.path().join("cwd")).ok())
+        .any(|working| working == folder)
 }
 
 /// The process that serves the cluster, if there is one: it works in the cluster's folder. A process that has ended

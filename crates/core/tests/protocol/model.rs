@@ -84,11 +84,11 @@ fn play(steps: &[Step], version: ProtocolVersion) -> (Vec<Subscriber>, Vec<Sent>
         }
     }
     world.commit();
-    for number in 0..subscribers.len() {
-        world.unmute(subscribers[number].peer);
-        come_back(&mut world, &mut subscribers[number], number, version);
-        collect(&mut world, &mut subscribers[number]);
-        assert_eq!(world.in_flight(subscribers[number].peer), 0, "every hand-shake ended");
+    for (number, subscriber) in subscribers.iter_mut().enumerate() {
+        world.unmute(subscriber.peer);
+        come_back(&mut world, subscriber, number, version);
+        collect(&mut world, subscriber);
+        assert_eq!(world.in_flight(subscriber.peer), 0, "every hand-shake ended");
     }
     (subscribers, sent)
 }

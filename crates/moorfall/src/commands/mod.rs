@@ -2,6 +2,7 @@
 
 pub(crate) mod cert;
 pub(crate) mod demo;
+pub(crate) mod drill;
 pub(crate) mod identities;
 pub(crate) mod publish;
 pub(crate) mod serve;

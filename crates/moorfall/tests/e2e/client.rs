@@ -242,7 +242,7 @@ fn several_services_are_told_apart_by_their_folders() {
         "{words:?}"
     );
     let status = one.run(&["status", "--json", "--data", other.to_str().unwrap()]).json();
-    assert_eq!(status["mqtt"], two.mqtt.to_string());
+    assert_eq!(status["listeners"][0]["url"], format!("mqtt://{}", two.mqtt));
     two.terminate();
     wait("the other one is found alone", || (one.run(&["status"]).code == Some(0)).then_some(()));
 }

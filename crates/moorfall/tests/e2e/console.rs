@@ -157,7 +157,7 @@ async fn numbers_chart_and_sessions_are_live() {
     let chromium = Driver::start();
     let page = chromium.browse().await;
     page.sign_in(&service).await;
-    page.wait_for("main", |text| text.contains("Nobody is connected.")).await;
+    page.wait_for("main", |text| text.contains("Nobody is connected,")).await;
 
     let file = place.write("password", "rotidua");
     let login = ["--as", "auditor", "--password-file", file.to_str().unwrap()];

@@ -18,7 +18,7 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     let told: Vec<String> = lines.by_ref().take(9).map(Result::unwrap).collect();
     let text = told.join("\n");
     for part in
-        ["Console  http://127.0.0.1:", "administrator.secret", "MQTT     127.0.0.1:", " subscribe ", " publish "]
+        ["Console  http://127.0.0.1:", "administrator.secret", "MQTT     mqtt://127.0.0.1:", " subscribe ", " publish "]
     {
         assert!(text.contains(part), "{text}");
     }

@@ -30,11 +30,11 @@ fn a_port_that_is_taken_is_named_and_nothing_is_left_running() {
     let address = taken.local_addr().unwrap().to_string();
     let data = place.data();
     let data = data.to_str().unwrap();
-    for (option, other, what) in [("--mqtt", "--http", "MQTT"), ("--http", "--mqtt", "the console")] {
+    for (option, other, what) in [("--mqtt", "--http", "the listener mqtt"), ("--http", "--mqtt", "the console")] {
         let ran = place.run(&["serve", "--data", data, option, &address, other, "127.0.0.1:0"]);
         let words = ran.failed();
         assert!(words.contains(&format!("{what} can't listen on {address}: another program")), "{words}");
-        assert!(words.contains(&format!("choose another port with {option}")), "{words}");
+        assert!(words.contains(&format!("choose another port by {option}")), "{words}");
     }
     assert_eq!(database_pid(&place.data()), None);
 }
@@ -104,7 +104,7 @@ fn listening_for_others_without_tls_is_warned_of() {
         service.run(&["status", "--json", "--data", service.data.to_str().unwrap()]).json()["warnings"].to_string();
     assert!(warnings.contains("passwords cross the network in the clear"), "{warnings}");
     assert!(warnings.contains("the secret crosses the network in the clear"), "{warnings}");
-    assert!(service.log().contains("WARN MQTT listens on 0.0.0.0:"), "{}", service.log());
+    assert!(service.log().contains("WARN mqtt listens on 0.0.0.0:"), "{}", service.log());
 }
 
 #[test]

@@ -1,0 +1,93 @@
+//! What Moorfall costs, beside what could not cost less.
+//!
+//! Every figure is measured beside a limit in the same run, in rounds that take turns: message passing beside a *bare
+//! relay*, which keeps the same connections and copies PUBLISH frames to their subscribers without looking into them;
+//! committed messages beside PostgreSQL's own insert of the same rows. See the README beside this for what the numbers
+//! mean and what they leave out.
+
+mod committed;
+mod idle;
+mod load;
+mod passing;
+mod process;
+mod relay;
+mod report;
+mod routes;
+
+use std::{path::PathBuf, time::Duration};
+
+use clap::{Parser, Subcommand};
+
+/// What went wrong; a bench is a program for developers, so a text will do.
+pub(crate) type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+#[derive(Debug, Parser)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run benches and print what they measured
+    Run(Plan),
+    /// The bare relay: prints its address and runs until it is killed
+    #[command(hide = true)]
+    Relay,
+}
+
+/// What is measured, and for how long.
+#[derive(Clone, Debug, clap::Args)]
+pub(crate) struct Plan {
+    /// The program to measure
+    #[arg(long, value_name = "FILE", default_value = "target/release/moorfall")]
+    pub(crate) program: PathBuf,
+    /// Only benches whose name holds this text
+    #[arg(default_value = "")]
+    pub(crate) filter: String,
+    /// Rounds of each, in turns with the limit
+    #[arg(long, default_value_t = 5)]
+    pub(crate) rounds: usize,
+    /// Seconds of one round
+    #[arg(long, default_value_t = 2.0)]
+    seconds: f64,
+    /// Connections that are held at once
+    #[arg(long, default_value_t = 19_000)]
+    pub(crate) connections: usize,
+}
+
+impl Plan {
+    pub(crate) fn time(&self) -> Duration {
+        Duration::from_secs_f64(self.seconds)
+    }
+
+    fn wants(&self, name: &str) -> bool {
+        name.contains(&self.filter)
+    }
+}
+
+#[tokio::main]
+async fn main() -> Result<(), Failure> {
+    match Arguments::parse().command {
+        Command::Relay => relay::run().await,
+        Command::Run(plan) => run(&plan).await,
+    }
+}
+
+async fn run(plan: &Plan) -> Result<(), Failure> {
+    if plan.wants("routes") {
+        routes::run();
+    }
+    for scenario in passing::SCENARIOS {
+        if plan.wants(scenario.name) {
+            passing::run(plan, scenario).await?;
+        }
+    }
+    if plan.wants("committed") {
+        committed::run(plan).await?;
+    }
+    if plan.wants("idle") {
+        idle::run(plan).await?;
+    }
+    Ok(())
+}

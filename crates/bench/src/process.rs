@@ -1,0 +1,95 @@
+//! The programs that are measured: started, watched through `/proc`, and ended.
+
+use std::{
+    io::{BufRead, BufReader},
+    net::SocketAddr,
+    os::unix::fs::PermissionsExt,
+    path::PathBuf,
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use tempfile::TempDir;
+
+use crate::{Failure, Plan};
+
+/// A running program; it is ended on drop.
+pub(crate) struct Program {
+    child: Child,
+    pub(crate) address: SocketAddr,
+    /// Its data folder, which goes with it.
+    folder: Option<TempDir>,
+}
+
+impl Program {
+    /// The bare relay, as a process of its own.
+    pub(crate) fn relay() -> Result<Self, Failure> {
+        let mut child = Command::new(std::env::current_exe()?).arg("relay").stdout(Stdio::piped()).spawn()?;
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
+        Ok(Self { child, address: line.trim().parse()?, folder: None })
+    }
+
+    /// The service with an open broker and a database of its own.
+    pub(crate) fn service(plan: &Plan) -> Result<Self, Failure> {
+        // PostgreSQL may run as another user, who must be able to pass through.
+        let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
+        let config = folder.path().join("bench.toml");
+        let limits = "[limits]\nconnections = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
+                      queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n";
+        std::fs::write(&config, limits)?;
+        let data = folder.path().join("data");
+        let mut child = Command::new(&plan.program)
+            .args(["serve", "--open", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--config"])
+            .arg(&config)
+            .arg("--data")
+            .arg(&data)
+            .env("MOORFALL_LOG", "error")
+            .env("XDG_STATE_HOME", folder.path())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .map_err(|error| format!("{} can't be run: {error}; build it with `make build`", plan.program.display()))?;
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
+        let address = line.split_whitespace().find_map(|field| field.strip_prefix("mqtt=mqtt://"));
+        let address = address.ok_or("the service did not start; run it by hand to see why")?.parse()?;
+        Ok(Self { child, address, folder: Some(folder) })
+    }
+
+    /// Where its database listens.
+    pub(crate) fn socket_folder(&self) -> Option<PathBuf> {
+        self.folder.as_ref().map(|folder| folder.path().join("data/socket"))
+    }
+
+    /// Processor time of all its threads so far.
+    pub(crate) fn cpu(&self) -> Result<Duration, Failure> {
+        let mut nanos = 0;
+        for task in std::fs::read_dir(format!("/proc/{}/task", self.child.id()))? {
+            // A thread may end in between; its time is then missing, which no bench here does.
+            let text = std::fs::read_to_string(task?.path().join("schedstat")).unwrap_or_default();
+            nanos += text.split_whitespace().next().and_then(|field| field.parse::<u64>().ok()).unwrap_or(0);
+        }
+        Ok(Duration::from_nanos(nanos))
+    }
+
+    /// Resident memory, bytes.
+    pub(crate) fn memory(&self) -> Result<usize, Failure> {
+        let text = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
+        let line = text.lines().find_map(|line| line.strip_prefix("VmRSS:")).ok_or("no VmRSS")?;
+        let kib: usize = line.trim().trim_end_matches("kB").trim().parse()?;
+        Ok(kib * 1024)
+    }
+}
+
+impl Drop for Program {
+    fn drop(&mut self) {
+        // In order, so that the database ends too; the relay just ends.
+        if self.folder.is_some() {
+            let _ = Command::new("kill").arg(self.child.id().to_string()).status();
+        } else {
+            let _ = self.child.kill();
+        }
+        let _ = self.child.wait();
+    }
+}

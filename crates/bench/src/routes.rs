@@ -1,0 +1,59 @@
+//! What it costs to find who receives a topic, with few and with many subscriptions.
+
+use std::{hint::black_box, time::Instant};
+
+use moorfall_core::{SessionKey, router::Router, session::Granted};
+use moorfall_wire::{SubscriptionOptions, TopicFilter, TopicName};
+
+use crate::report::{Spread, count, verdict};
+
+/// The cost with the most subscriptions to that with the fewest, at most.
+const GOAL: f64 = 3.0;
+
+const TOPICS: usize = 1_000;
+
+pub(crate) fn run() {
+    println!("routes: finding the recipients of a topic, not cached; each topic has three");
+    let mut figures = Vec::new();
+    for subscriptions in [1_000, 10_000, 100_000, 1_000_000] {
+        let router = filled(subscriptions);
+        // Spread over the whole index, so that the caches are as cold as they would be.
+        let topics: Vec<TopicName> =
+            (0..TOPICS).map(|number| topic(number * (subscriptions / TOPICS).max(1) % subscriptions)).collect();
+        let rounds = (0..20).map(|_| {
+            let began = Instant::now();
+            for topic in &topics {
+                let route = black_box(router.route(black_box(topic)));
+                assert_eq!(route.recipients.len(), 3, "{topic:?}");
+            }
+            began.elapsed().as_nanos() as f64 / TOPICS as f64
+        });
+        let spread = Spread::of(rounds);
+        println!("  {:>9} subscriptions  {spread} ns", count(subscriptions as f64));
+        figures.push(spread.middle);
+    }
+    let ratio = figures.last().copied().unwrap_or(f64::NAN) / figures[0];
+    println!("  1,000,000 to 1,000: {ratio:.2}; wanted at most {GOAL}: {}\n", verdict(ratio <= GOAL));
+}
+
+fn topic(number: usize) -> TopicName {
+    text(number).parse().expect("a topic")
+}
+
+fn text(number: usize) -> String {
+    format!("harrowmere/reach-{}/station-{}/stage/level", number % 50, number)
+}
+
+/// One subscription for each station, and two that match all.
+fn filled(subscriptions: usize) -> Router<()> {
+    let router = Router::default();
+    let granted = Granted { options: SubscriptionOptions::default(), identifier: None };
+    let one = |number: usize| {
+        let filter: TopicFilter = text(number).parse().expect("a filter");
+        (SessionKey(number as u64 + 10), filter, granted, ())
+    };
+    router.subscribe_all((0..subscriptions).map(one));
+    router.subscribe(SessionKey(1), &"harrowmere/#".parse().expect("a filter"), granted, ());
+    router.subscribe(SessionKey(2), &"harrowmere/+/+/stage/+".parse().expect("a filter"), granted, ());
+    router
+}
