@@ -41,12 +41,16 @@ pub(crate) const PRIVATE_NAME: &str = "moorfall";
 /// How long a statement waits for a connection before the database counts as away.
 const PATIENCE: Duration = Duration::from_secs(3);
 
+/// How long a private server may take to accept the first connection.
+const RECOVERY: Duration = Duration::from_secs(60);
+
 impl Store {
     /// Opens the records in a private cluster; makes its database at the first time.
     pub async fn open_private(cluster: &PrivateCluster) -> Result<Self, StoreError> {
         let options =
             PgConnectOptions::new_without_pgpass().socket(cluster.socket_folder()).username(PRIVATE_NAME).port(5432);
-        let maintenance = pool(options.clone().database("postgres"), 1).await?;
+        // A server that was taken over may still be recovering from what happened to it.
+        let maintenance = pool(options.clone().database("postgres"), 1, RECOVERY).await?;
         let known: Option<i32> = sqlx::query_scalar("SELECT 1 FROM pg_database WHERE datname = $1")
             .bind(PRIVATE_NAME)
             .fetch_optional(&maintenance)
@@ -64,7 +68,7 @@ impl Store {
     }
 
     async fn open(options: PgConnectOptions) -> Result<Self, StoreError> {
-        let pool = pool(options.application_name("moorfall"), 8).await?;
+        let pool = pool(options.application_name("moorfall"), 8, PATIENCE).await?;
         sqlx::migrate!().run(&pool).await?;
         Ok(Self { pool })
     }
@@ -81,10 +85,10 @@ impl Store {
     }
 }
 
-async fn pool(options: PgConnectOptions, connections: u32) -> Result<PgPool, StoreError> {
+async fn pool(options: PgConnectOptions, connections: u32, patience: Duration) -> Result<PgPool, StoreError> {
     PgPoolOptions::new()
         .max_connections(connections)
-        .acquire_timeout(PATIENCE)
+        .acquire_timeout(patience)
         .connect_with(options)
         .await
         .map_err(StoreError::Connect)
