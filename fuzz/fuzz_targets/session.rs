@@ -8,12 +8,12 @@ use libfuzzer_sys::fuzz_target;
 use moorfall_core::{
     Delivery, Limits, SessionKey, Time,
     access::Access,
-    session::{Action, Routed, Session, Verdict},
+    session::{Action, Routed, Session, SessionState, Verdict},
 };
-use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet, QoS};
+use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet};
 
 fuzz_target!(|bytes: &[u8]| {
-    let mut session = Session::new(SessionKey(1), Arc::new(Limits::default()), "spare", Time::default());
+    let mut session = Session::new(Arc::new(Limits::default()), "spare", Time::default());
     let mut buffer = BytesMut::from(bytes);
     let mut micros = 0;
     loop {
@@ -22,29 +22,47 @@ fuzz_target!(|bytes: &[u8]| {
         if !session.wants_packets() {
             break;
         }
-        match Frame::split(&mut buffer, session.packet_limit())
-            .and_then(|frame| frame.map(|frame| Packet::decode(frame, session.version())).transpose())
-        {
-            Ok(None) => break,
-            Ok(Some(packet)) => session.handle_packet(now, packet),
-            Err(error) => session.handle_decode_error(now, &error),
+        if let Some(id) = Frame::split_plain_puback(&mut buffer) {
+            session.handle_plain_puback(now, id);
+        } else {
+            match Frame::split(&mut buffer, session.packet_limit())
+                .and_then(|frame| frame.map(|frame| Packet::decode(frame, session.version())).transpose())
+            {
+                Ok(None) => break,
+                Ok(Some(packet)) => session.handle_packet(now, packet),
+                Err(error) => session.handle_decode_error(now, &error),
+            }
         }
         while let Some(action) = session.poll_action() {
             match action {
-                Action::Authenticate(_) => session.handle_verdict(now, Verdict::Known(Access::unrestricted("fuzz"))),
-                Action::Admit { .. } => session.handle_admitted(now),
+                Action::Authenticate(_) => session.handle_verdict(Verdict::Known(Access::unrestricted("fuzz"))),
+                // Without clean start an earlier session goes on, with a message of the client that was not released.
+                Action::Admit { clean_start, .. } => {
+                    let mut state = SessionState::default();
+                    state.restore_received(std::num::NonZeroU16::MIN);
+                    session.handle_admitted(now, SessionKey(1), (!clean_start).then_some(state));
+                }
+                // The client hears itself, as a kept session does.
                 Action::Route { message, packet_id } => {
-                    let qos = message.qos.min(QoS::AtLeastOnce);
+                    let qos = message.qos;
                     if session.can_deliver(qos) {
-                        let _ = session.handle_delivery(now, &Delivery { message, qos, retain: false });
+                        let sequence = if session.is_kept() && qos as u8 > 0 { micros } else { 0 };
+                        let retain = message.retain;
+                        let delivery = Delivery { sequence, ..Delivery::new(message, qos, retain) };
+                        let _ = session.handle_delivery(now, delivery);
                     }
                     if let Some(id) = packet_id {
-                        session.handle_routed(id, Routed::To(1));
+                        session.handle_routed(qos, id, Routed::To(1));
                     }
                 }
+                Action::Commit(number) => session.handle_committed(now, number),
                 _ => {}
             }
         }
+    }
+    if session.is_closed() {
+        // What is left can be gone on with.
+        drop(session.part());
     }
     // Whatever the broker answered is made of whole packets.
     let version = session.version();

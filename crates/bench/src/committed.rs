@@ -108,7 +108,7 @@ async fn publish(mut stream: TcpStream, number: usize) -> Result<TcpStream, Fail
     Ok(stream)
 }
 
-async fn open_database(service: &Program) -> Result<PgPool, Failure> {
+pub(crate) async fn open_database(service: &Program) -> Result<PgPool, Failure> {
     let folder = service.socket_folder().ok_or("no database")?;
     let options =
         PgConnectOptions::new_without_pgpass().socket(folder).username("moorfall").database("moorfall").port(5432);

@@ -12,6 +12,7 @@ mod passing;
 mod process;
 mod relay;
 mod report;
+mod restart;
 mod routes;
 
 use std::{path::PathBuf, time::Duration};
@@ -88,6 +89,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("idle") {
         idle::run(plan).await?;
+    }
+    if plan.wants("restart") {
+        restart::run(plan).await?;
     }
     Ok(())
 }

@@ -34,16 +34,26 @@ impl Program {
     pub(crate) fn service(plan: &Plan) -> Result<Self, Failure> {
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
-        let config = folder.path().join("bench.toml");
         let limits = "[limits]\nconnections = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
                       queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n";
-        std::fs::write(&config, limits)?;
-        let data = folder.path().join("data");
+        std::fs::write(folder.path().join("bench.toml"), limits)?;
+        Self::serve(plan, folder)
+    }
+
+    /// Ends it in order and starts it again with what it has kept.
+    pub(crate) fn restart(mut self, plan: &Plan) -> Result<Self, Failure> {
+        let folder = self.folder.take().ok_or("only a service has a folder")?;
+        Command::new("kill").arg(self.child.id().to_string()).status()?;
+        self.child.wait()?;
+        Self::serve(plan, folder)
+    }
+
+    fn serve(plan: &Plan, folder: TempDir) -> Result<Self, Failure> {
         let mut child = Command::new(&plan.program)
             .args(["serve", "--open", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--config"])
-            .arg(&config)
+            .arg(folder.path().join("bench.toml"))
             .arg("--data")
-            .arg(&data)
+            .arg(folder.path().join("data"))
             .env("MOORFALL_LOG", "error")
             .env("XDG_STATE_HOME", folder.path())
             .stdout(Stdio::piped())

@@ -26,9 +26,12 @@ struct Queue {
     wake: Notify,
 }
 
+/// The subscribers of one group.
+type Subscribers = Arc<Mutex<Vec<Arc<Queue>>>>;
+
 #[derive(Default)]
 struct Relay {
-    groups: Mutex<HashMap<Bytes, Arc<Mutex<Vec<Arc<Queue>>>>>>,
+    groups: Mutex<HashMap<Bytes, Subscribers>>,
 }
 
 pub(crate) async fn run() -> Result<(), Failure> {
@@ -57,7 +60,7 @@ fn frame_end(buffer: &[u8]) -> Option<(usize, usize)> {
 
 async fn serve(relay: Arc<Relay>, mut stream: TcpStream) {
     let queue = Arc::new(Queue::default());
-    let mut group: Arc<Mutex<Vec<Arc<Queue>>>> = Arc::default();
+    let mut group = Subscribers::default();
     let (mut reader, mut writer) = stream.split();
     let mut buffer = BytesMut::with_capacity(64 * 1024);
     let mut answers = BytesMut::new();
@@ -107,7 +110,7 @@ async fn write(writer: &mut tokio::net::tcp::WriteHalf<'_>, outgoing: &mut VecDe
 fn take_frames(
     relay: &Relay,
     queue: &Arc<Queue>,
-    group: &mut Arc<Mutex<Vec<Arc<Queue>>>>,
+    group: &mut Subscribers,
     buffer: &mut BytesMut,
     answers: &mut BytesMut,
 ) {

@@ -1,15 +1,23 @@
 //! Packet identifiers in use, each with what waits for its acknowledgement (§2.2.1, §4.4).
 
-use std::collections::HashMap;
+use std::collections::VecDeque;
 
-use foldhash::fast::RandomState;
 use moorfall_wire::PacketId;
 
+/// Identifiers that there are.
+const IDS: u16 = u16::MAX;
+
 /// What was sent and not acknowledged yet, in the order in which it has to be sent again.
+///
+/// Identifiers are given one after the other and acknowledged in about that order, so those in use lie close together:
+/// a ring over them, from the oldest, is found into without hashing.
 #[derive(Clone, Debug)]
 pub(crate) struct InFlight<T> {
-    waiting: HashMap<PacketId, Entry<T>, RandomState>,
+    ring: VecDeque<Option<Entry<T>>>,
+    /// The identifier of the ring's first place.
+    first: PacketId,
     last: PacketId,
+    count: usize,
     next_order: u64,
 }
 
@@ -21,50 +29,82 @@ struct Entry<T> {
 
 impl<T> Default for InFlight<T> {
     fn default() -> Self {
-        Self { waiting: HashMap::default(), last: PacketId::MAX, next_order: 0 }
+        Self { ring: VecDeque::new(), first: PacketId::MIN, last: PacketId::MAX, count: 0, next_order: 0 }
     }
 }
 
 impl<T> InFlight<T> {
+    /// A ring that is wider than this and mostly empty is filled up before it grows: the oldest message of a client
+    /// that never acknowledges it must not make the ring as wide as it can be.
+    const WIDE: usize = 1_024;
+
     pub(crate) fn len(&self) -> usize {
-        self.waiting.len()
+        self.count
     }
 
-    /// Takes the next free identifier for `what`; `None` when all 65,535 are in use.
-    pub(crate) fn insert(&mut self, what: T) -> Option<PacketId> {
-        if self.waiting.len() >= usize::from(u16::MAX) {
-            return None;
-        }
-        let mut id = self.last;
+    /// Whether all identifiers are in use.
+    pub(crate) fn is_full(&self) -> bool {
+        self.count >= usize::from(IDS)
+    }
+
+    /// Where an identifier has its place, counted from the first; zero is left out ([MQTT-2.2.1-3]).
+    fn place(&self, id: PacketId) -> usize {
+        let (id, first) = (u32::from(id.get()), u32::from(self.first.get()));
+        // Below 65,535.
+        ((id + u32::from(IDS) - first) % u32::from(IDS)) as usize
+    }
+
+    /// The next free identifier. There must be one.
+    pub(crate) fn next_id(&self) -> PacketId {
+        let wide = self.ring.len() >= Self::WIDE.max(4 * self.count);
+        let mut id = if wide { self.first } else { self.last };
         loop {
             id = id.checked_add(1).unwrap_or(PacketId::MIN);
-            if !self.waiting.contains_key(&id) {
-                break;
+            if self.get(id).is_none() {
+                return id;
             }
         }
+    }
+
+    /// Takes the next free identifier for `what`; `None` when all are in use.
+    pub(crate) fn insert(&mut self, what: T) -> Option<PacketId> {
+        if self.is_full() {
+            return None;
+        }
+        let id = self.next_id();
         self.insert_at(id, what);
         Some(id)
     }
 
     /// Puts `what` behind all others under an identifier that is known to be free, as when state is loaded.
     pub(crate) fn insert_at(&mut self, id: PacketId, what: T) {
+        if self.ring.is_empty() {
+            self.first = id;
+        }
+        let place = self.place(id);
+        while self.ring.len() <= place {
+            self.ring.push_back(None);
+        }
+        self.ring[place] = Some(Entry { order: self.next_order, what });
+        self.count += 1;
         self.last = id;
-        self.waiting.insert(id, Entry { order: self.next_order, what });
         self.next_order += 1;
     }
 
     /// What waits under the identifier.
     pub(crate) fn get(&self, id: PacketId) -> Option<&T> {
-        self.waiting.get(&id).map(|entry| &entry.what)
+        self.ring.get(self.place(id))?.as_ref().map(|entry| &entry.what)
     }
 
     pub(crate) fn get_mut(&mut self, id: PacketId) -> Option<&mut T> {
-        self.waiting.get_mut(&id).map(|entry| &mut entry.what)
+        let place = self.place(id);
+        self.ring.get_mut(place)?.as_mut().map(|entry| &mut entry.what)
     }
 
     /// Moves an entry behind all others: a PUBREL is sent again in the order in which PUBRECs came.
     pub(crate) fn move_back(&mut self, id: PacketId) {
-        if let Some(entry) = self.waiting.get_mut(&id) {
+        let place = self.place(id);
+        if let Some(Some(entry)) = self.ring.get_mut(place) {
             entry.order = self.next_order;
             self.next_order += 1;
         }
@@ -72,26 +112,42 @@ impl<T> InFlight<T> {
 
     /// Frees the identifier; `None` if it was not in use.
     pub(crate) fn remove(&mut self, id: PacketId) -> Option<T> {
-        let entry = self.waiting.remove(&id)?;
-        if self.waiting.is_empty() && self.waiting.capacity() > 64 {
-            // The memory of an idle session is given back.
-            self.waiting = HashMap::default();
+        let place = self.place(id);
+        let entry = self.ring.get_mut(place)?.take()?;
+        self.count -= 1;
+        if self.count == 0 {
+            self.ring.clear();
+            if self.ring.capacity() > 64 {
+                // The memory of an idle session is given back.
+                self.ring = VecDeque::new();
+            }
+        }
+        while let Some(None) = self.ring.front() {
+            self.ring.pop_front();
+            self.first = self.first.checked_add(1).unwrap_or(PacketId::MIN);
         }
         Some(entry.what)
     }
 
+    fn entries(&self) -> impl Iterator<Item = (PacketId, &Entry<T>)> {
+        let id = |place: usize| {
+            let number = (usize::from(self.first.get()) - 1 + place) % usize::from(IDS) + 1;
+            u16::try_from(number).ok().and_then(PacketId::new)
+        };
+        self.ring.iter().enumerate().filter_map(move |(place, entry)| Some((id(place)?, entry.as_ref()?)))
+    }
+
     /// All identifiers, in order.
     pub(crate) fn ids(&self) -> Vec<PacketId> {
-        let mut ids: Vec<_> = self.waiting.iter().map(|(id, entry)| (entry.order, *id)).collect();
+        let mut ids: Vec<_> = self.entries().map(|(id, entry)| (entry.order, id)).collect();
         ids.sort_unstable();
         ids.into_iter().map(|(_, id)| id).collect()
     }
 
     /// Everything that waits, in order.
-    pub(crate) fn into_ordered(self) -> Vec<(PacketId, T)> {
-        let mut entries: Vec<_> = self.waiting.into_iter().collect();
-        entries.sort_unstable_by_key(|(_, entry)| entry.order);
-        entries.into_iter().map(|(id, entry)| (id, entry.what)).collect()
+    pub(crate) fn into_ordered(mut self) -> Vec<(PacketId, T)> {
+        let ids = self.ids();
+        ids.into_iter().filter_map(|id| Some((id, self.remove(id)?))).collect()
     }
 }
 
@@ -142,6 +198,22 @@ mod tests {
         assert_eq!(in_flight.remove(first), None);
         let all = (0..65_535).filter_map(|_| in_flight.insert('c')).count();
         assert_eq!((all, in_flight.insert('d')), (65_535, None), "every identifier is in use");
+    }
+
+    #[test]
+    fn one_that_is_never_acknowledged_does_not_make_the_ring_wide() {
+        let mut in_flight = InFlight::default();
+        let stuck = in_flight.insert('s').unwrap();
+        let mut used = std::collections::HashSet::new();
+        for _ in 0..200_000 {
+            let id = in_flight.insert('b').unwrap();
+            used.insert(id);
+            assert_eq!((in_flight.remove(id), in_flight.get(stuck)), (Some('b'), Some(&'s')));
+        }
+        assert!(in_flight.ring.len() <= InFlight::<char>::WIDE + 1, "{}", in_flight.ring.len());
+        assert!(used.len() > 1_000, "identifiers are not reused at once");
+        assert_eq!(in_flight.remove(stuck), Some('s'));
+        assert!(in_flight.ring.is_empty());
     }
 
     #[test]

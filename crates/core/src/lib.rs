@@ -23,7 +23,7 @@ mod time;
 
 pub use identity::{AttributeValue, Identity};
 pub use limits::{LimitError, Limits, QueuePolicy};
-pub use message::{Delivery, Message, SessionKey, Via};
+pub use message::{Delivery, Message, Properties, SessionKey, Via};
 pub use outbox::{Outbox, Pushed};
 pub use outgoing::Outgoing;
 pub use time::Time;

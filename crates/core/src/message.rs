@@ -1,8 +1,11 @@
 //! One application message inside the broker, shared by all who receive it.
 
-use std::sync::{
-    Arc, OnceLock,
-    atomic::{AtomicBool, AtomicU32, Ordering},
+use std::{
+    ops::Deref,
+    sync::{
+        Arc, OnceLock,
+        atomic::{AtomicBool, AtomicU32, Ordering},
+    },
 };
 
 use bytes::Bytes;
@@ -37,7 +40,7 @@ pub struct Message {
     /// The publisher's retain flag.
     pub retain: bool,
     /// Properties to be passed on; no topic alias, no subscription identifiers.
-    pub properties: PublishProperties,
+    pub properties: Properties,
     /// Who published it.
     pub publisher: SessionKey,
     /// When it was accepted.
@@ -46,7 +49,35 @@ pub struct Message {
     filed: OnceLock<Filed>,
     weight: usize,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
-    encodings: [OnceLock<Option<EncodedPublish>>; 4],
+    encodings: [OnceLock<Option<Box<EncodedPublish>>>; 4],
+}
+
+/// Properties that take no room when there are none, which is the rule.
+#[derive(Clone, Debug, Default)]
+pub struct Properties(Option<Box<PublishProperties>>);
+
+impl From<PublishProperties> for Properties {
+    fn from(properties: PublishProperties) -> Self {
+        Self((!properties.is_empty()).then(|| Box::new(properties)))
+    }
+}
+
+impl Deref for Properties {
+    type Target = PublishProperties;
+
+    fn deref(&self) -> &PublishProperties {
+        static NONE: PublishProperties = PublishProperties {
+            payload_format_indicator: None,
+            message_expiry_interval: None,
+            topic_alias: None,
+            response_topic: None,
+            correlation_data: None,
+            user_properties: Vec::new(),
+            subscription_identifiers: Vec::new(),
+            content_type: None,
+        };
+        self.0.as_deref().unwrap_or(&NONE)
+    }
 }
 
 impl Message {
@@ -66,7 +97,7 @@ impl Message {
             payload,
             qos,
             retain,
-            properties,
+            properties: properties.into(),
             publisher,
             received,
             filed: OnceLock::new(),
@@ -82,7 +113,7 @@ impl Message {
 
     /// The same message as if it were accepted at `received`: a will that waited.
     pub fn renewed(&self, received: Time) -> Self {
-        let properties = self.properties.clone();
+        let properties = PublishProperties::clone(&self.properties);
         let (topic, payload) = (self.topic.clone(), self.payload.clone());
         Self::new(topic, payload, self.qos, self.retain, properties, self.publisher, received)
     }
@@ -153,9 +184,9 @@ impl Message {
         let encode = || {
             let none = PublishProperties::default();
             let properties = if version == ProtocolVersion::V5 { &self.properties } else { &none };
-            EncodedPublish::new(&self.topic, properties, self.payload.clone(), version, acknowledged).ok()
+            EncodedPublish::new(&self.topic, properties, self.payload.clone(), version, acknowledged).ok().map(Box::new)
         };
-        self.encodings[place].get_or_init(encode).as_ref()
+        self.encodings[place].get_or_init(encode).as_deref()
     }
 }
 

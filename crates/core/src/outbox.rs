@@ -93,6 +93,11 @@ impl Outbox {
 
     /// Moves up to `most` deliveries from the front to the end of `into`.
     pub fn take(&mut self, most: usize, into: &mut VecDeque<Delivery>) {
+        if into.is_empty() && most >= self.queue.len() {
+            std::mem::swap(&mut self.queue, into);
+            self.bytes = 0;
+            return;
+        }
         for _ in 0..most.min(self.queue.len()) {
             into.extend(self.pop());
         }

@@ -3,7 +3,7 @@
 use std::{collections::VecDeque, io::IoSlice};
 
 use bytes::{Buf, Bytes, BytesMut};
-use moorfall_wire::{EncodeError, EncodedPublish, Packet, PacketId, ProtocolVersion, QoS};
+use moorfall_wire::{EncodeError, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishHead, QoS};
 
 /// Payloads up to this size are copied behind their head; larger ones are written from where they are. Copying a
 /// small payload costs less than one more entry in a vectored write.
@@ -45,7 +45,24 @@ impl Outgoing {
         packet_id: Option<PacketId>,
     ) {
         encoded.put_head(&mut self.tail, duplicate, qos, retain, packet_id);
-        let payload = encoded.payload();
+        self.put_payload(encoded.payload());
+    }
+
+    /// Appends a PUBLISH that nobody else receives in this form.
+    pub fn put_own_publish(
+        &mut self,
+        head: &PublishHead<'_>,
+        payload: &Bytes,
+        duplicate: bool,
+        qos: QoS,
+        retain: bool,
+    ) -> Result<(), EncodeError> {
+        head.write(&mut self.tail, duplicate, qos, retain)?;
+        self.put_payload(payload);
+        Ok(())
+    }
+
+    fn put_payload(&mut self, payload: &Bytes) {
         if payload.len() <= COPIED_PAYLOAD {
             self.tail.extend_from_slice(payload);
         } else {

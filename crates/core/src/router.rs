@@ -2,7 +2,10 @@
 
 use std::{
     collections::HashMap,
-    sync::{Arc, atomic::AtomicUsize, atomic::Ordering},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, AtomicUsize, Ordering},
+    },
 };
 
 use arc_swap::ArcSwap;
@@ -119,6 +122,8 @@ impl<T> Route<T> {
 #[derive(Debug)]
 pub struct Router<T> {
     current: ArcSwap<Snapshot<T>>,
+    /// That of `current`, or of the one before while it is being changed.
+    generation: AtomicU64,
     changing: Mutex<()>,
     retained: Mutex<Retained>,
     subscriptions: AtomicUsize,
@@ -127,13 +132,13 @@ pub struct Router<T> {
 #[derive(Clone, Debug)]
 struct Snapshot<T> {
     root: Node<T>,
-    generation: u64,
 }
 
 impl<T: Clone> Default for Router<T> {
     fn default() -> Self {
         Self {
-            current: ArcSwap::from_pointee(Snapshot { root: Node::default(), generation: 0 }),
+            current: ArcSwap::from_pointee(Snapshot { root: Node::default() }),
+            generation: AtomicU64::new(0),
             changing: Mutex::new(()),
             retained: Mutex::default(),
             subscriptions: AtomicUsize::new(0),
@@ -176,7 +181,8 @@ impl<T: Clone> Router<T> {
         let old = self.current.load_full();
         let mut root = old.root.clone();
         let result = change(&mut root);
-        self.current.store(Arc::new(Snapshot { root, generation: old.generation + 1 }));
+        self.current.store(Arc::new(Snapshot { root }));
+        self.generation.fetch_add(1, Ordering::Release);
         result
     }
 
@@ -275,12 +281,14 @@ fn recipient<T: Clone>(session: SessionKey, subscriber: &Subscriber<T>, shared: 
 #[derive(Debug)]
 pub struct RouteCache<T> {
     routes: HashMap<Box<str>, Arc<Route<T>>, RandomState>,
+    /// The one that was asked for last.
+    last: Option<(Box<str>, Arc<Route<T>>)>,
     generation: u64,
 }
 
 impl<T> Default for RouteCache<T> {
     fn default() -> Self {
-        Self { routes: HashMap::default(), generation: 0 }
+        Self { routes: HashMap::default(), last: None, generation: 0 }
     }
 }
 
@@ -289,20 +297,28 @@ impl<T: Clone> RouteCache<T> {
     const TOPICS: usize = 128;
 
     /// The same as [`Router::route`], from memory if nothing has changed since.
-    pub fn route(&mut self, router: &Router<T>, topic: &TopicName) -> Arc<Route<T>> {
-        let snapshot = router.current.load();
-        if self.generation != snapshot.generation {
+    pub fn route(&mut self, router: &Router<T>, topic: &TopicName) -> &Arc<Route<T>> {
+        // Read before the index: a route can be newer than its generation says, never older.
+        let generation = router.generation.load(Ordering::Acquire);
+        if self.generation != generation {
             self.routes.clear();
-            self.generation = snapshot.generation;
+            self.last = None;
+            self.generation = generation;
         }
-        if let Some(route) = self.routes.get(&**topic) {
-            return Arc::clone(route);
+        // Most publishers stay with one topic for a while.
+        if self.last.as_ref().is_some_and(|(last, _)| **last == **topic) {
+            return self.last.as_ref().map(|(_, route)| route).expect("seen just now");
         }
-        if self.routes.len() >= Self::TOPICS {
-            self.routes.clear();
-        }
-        let route = Router::route_in(&snapshot, topic);
-        self.routes.insert(topic.to_string().into(), Arc::clone(&route));
+        let known = self.routes.get(&**topic).map(Arc::clone);
+        let route = known.unwrap_or_else(|| {
+            if self.routes.len() >= Self::TOPICS {
+                self.routes.clear();
+            }
+            let route = router.route(topic);
+            self.routes.insert(topic.to_string().into(), Arc::clone(&route));
+            route
+        });
+        let (_, route) = self.last.insert((topic.to_string().into(), route));
         route
     }
 }
@@ -343,9 +359,9 @@ mod tests {
         let filter = "harrowmere/#".parse().unwrap();
         assert!(cache.route(&router, &topic).is_empty());
         router.subscribe(SessionKey(1), &filter, granted(QoS::AtMostOnce), ());
-        let first = cache.route(&router, &topic);
+        let first = Arc::clone(cache.route(&router, &topic));
         assert_eq!(first.recipients.len(), 1);
-        assert!(Arc::ptr_eq(&first, &cache.route(&router, &topic)), "from memory");
+        assert!(Arc::ptr_eq(&first, cache.route(&router, &topic)), "from memory");
         assert_eq!(router.unsubscribe(SessionKey(1), [&filter]), 1);
         assert!(cache.route(&router, &topic).is_empty());
         assert_eq!(router.subscription_count(), 0);

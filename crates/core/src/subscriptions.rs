@@ -24,7 +24,7 @@ pub(crate) struct Subscriber<T> {
 /// Everyone at one filter.
 #[derive(Clone, Debug)]
 struct Subscribers<T> {
-    each: SharedMap<SessionKey, Subscriber<T>>,
+    each: Each<T>,
     /// Members of shared subscriptions by the whole filter, group included. Boxed: most filters have none.
     groups: Option<Arc<SharedMap<TopicFilter, Arc<Members<T>>>>>,
 }
@@ -46,7 +46,68 @@ impl<T> Default for Members<T> {
 
 impl<T> Default for Subscribers<T> {
     fn default() -> Self {
-        Self { each: SharedMap::default(), groups: None }
+        Self { each: Each::Few(None), groups: None }
+    }
+}
+
+/// Sessions at one filter. Most filters are one session's own, and a map for one entry takes a kilobyte.
+#[derive(Clone, Debug)]
+enum Each<T> {
+    /// At most one.
+    Few(Option<(SessionKey, Subscriber<T>)>),
+    /// Any number.
+    Many(SharedMap<SessionKey, Subscriber<T>>),
+}
+
+impl<T: Clone> Each<T> {
+    fn is_empty(&self) -> bool {
+        match self {
+            Self::Few(one) => one.is_none(),
+            Self::Many(many) => many.is_empty(),
+        }
+    }
+
+    fn insert(&mut self, key: SessionKey, subscriber: Subscriber<T>) -> bool {
+        match self {
+            Self::Few(None) => {
+                *self = Self::Few(Some((key, subscriber)));
+                false
+            }
+            Self::Few(Some((known, place))) if *known == key => {
+                *place = subscriber;
+                true
+            }
+            Self::Few(one) => {
+                let mut many: SharedMap<SessionKey, Subscriber<T>> = one.take().into_iter().collect();
+                many.insert(key, subscriber);
+                *self = Self::Many(many);
+                false
+            }
+            Self::Many(many) => many.insert(key, subscriber).is_some(),
+        }
+    }
+
+    fn remove(&mut self, key: SessionKey) -> bool {
+        match self {
+            Self::Few(one) => one.take_if(|(known, _)| *known == key).is_some(),
+            Self::Many(many) => {
+                let removed = many.remove(&key).is_some();
+                if many.len() <= 1 {
+                    let one = many.iter().next().map(|(key, subscriber)| (*key, subscriber.clone()));
+                    *self = Self::Few(one);
+                }
+                removed
+            }
+        }
+    }
+
+    fn iter(&self) -> impl Iterator<Item = (SessionKey, &Subscriber<T>)> {
+        let (few, many) = match self {
+            Self::Few(one) => (one.as_ref(), None),
+            Self::Many(many) => (None, Some(many)),
+        };
+        let few = few.into_iter().map(|(key, subscriber)| (*key, subscriber));
+        few.chain(many.into_iter().flatten().map(|(key, subscriber)| (*key, subscriber)))
     }
 }
 
@@ -56,7 +117,7 @@ impl<T: Clone> Subscribers<T> {
     }
 
     fn insert(&mut self, shared: Option<&TopicFilter>, key: SessionKey, subscriber: Subscriber<T>) -> bool {
-        let Some(filter) = shared else { return self.each.insert(key, subscriber).is_some() };
+        let Some(filter) = shared else { return self.each.insert(key, subscriber) };
         let groups = Arc::make_mut(self.groups.get_or_insert_default());
         if !groups.contains_key(filter) {
             groups.insert(filter.clone(), Arc::default());
@@ -66,7 +127,7 @@ impl<T: Clone> Subscribers<T> {
     }
 
     fn remove(&mut self, shared: Option<&TopicFilter>, key: SessionKey) -> bool {
-        let Some(filter) = shared else { return self.each.remove(&key).is_some() };
+        let Some(filter) = shared else { return self.each.remove(key) };
         let Some(groups) = &mut self.groups else { return false };
         let groups = Arc::make_mut(groups);
         let Some(members) = groups.get_mut(filter) else { return false };
@@ -82,8 +143,8 @@ impl<T: Clone> Subscribers<T> {
     }
 
     fn visit<'a>(&'a self, found: &mut impl FnMut(Found<'a, T>)) {
-        for (key, subscriber) in &self.each {
-            found(Found::Subscriber(*key, subscriber));
+        for (key, subscriber) in self.each.iter() {
+            found(Found::Subscriber(key, subscriber));
         }
         for (filter, members) in self.groups.iter().flat_map(|groups| groups.iter()) {
             found(Found::Group(filter, members));

@@ -11,6 +11,10 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
+/// Messages are made by one thread and dropped by another, which is what this allocator is good at.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// A publish-subscribe broker (MQTT 3.1.1 and 5.0) that answers why.
 #[derive(Debug, Parser)]
 #[command(name = "moorfall", version, max_term_width = 80, disable_help_subcommand = true)]

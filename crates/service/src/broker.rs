@@ -277,6 +277,34 @@ impl Broker {
         (Routed::To(count), promise)
     }
 
+    /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members.
+    pub(crate) fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>) -> bool {
+        let files =
+            |recipient: &Recipient<Arc<SessionRecord>>| recipient.qos > QoS::AtMostOnce && recipient.handle.is_kept();
+        !message.retain
+            && route.groups.is_empty()
+            && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(files))
+    }
+
+    /// Hands messages that follow each other to everyone on their route, the short way.
+    pub(crate) fn distribute_run(
+        &self,
+        messages: &[Arc<Message>],
+        route: &Route<Arc<SessionRecord>>,
+        batch: &mut Batch,
+    ) {
+        let mut displaced = Vec::new();
+        for recipient in &route.recipients {
+            batch.withheld += recipient.handle.push_run(recipient, messages, &mut displaced);
+            batch.withheld += displaced.len() as u64;
+            if displaced.iter().any(|delivery| delivery.sequence > 0) {
+                let mut journal = self.journal.open();
+                displaced.iter().for_each(|delivery| journal.done(recipient.session, delivery));
+            }
+            displaced.clear();
+        }
+    }
+
     /// Puts a message into one session's queue; gives 1 unless it is the session's own and it wants none of these.
     fn push(
         &self,

@@ -13,8 +13,8 @@ use std::{
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Delivery, Message, Outgoing, Time,
-    router::RouteCache,
-    session::{Action, Credentials, Granted, Keep, Routed, Session, Verdict},
+    router::{Recipient, Route, RouteCache},
+    session::{Action, Credentials, Granted, Keep, Routed, Session, Undelivered, Verdict},
 };
 use moorfall_store::SessionRow;
 use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter};
@@ -36,7 +36,7 @@ use crate::{
 const WRITE_AHEAD: usize = 64 * 1024;
 
 /// Deliveries taken from the queue at a time.
-const DELIVERIES: usize = 64;
+const DELIVERIES: usize = 256;
 
 /// The least and the most that is read at a time, bytes.
 const READ: (usize, usize) = (2 * 1024, 64 * 1024);
@@ -65,6 +65,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         link: None,
         user_name: String::new(),
         routes: RouteCache::default(),
+        run: Run::default(),
         pending: VecDeque::new(),
         pending_is_retained: false,
         retained_due: VecDeque::new(),
@@ -87,6 +88,8 @@ struct Connection {
     /// The user name that the client gave; empty if none.
     user_name: String,
     routes: RouteCache<Arc<SessionRecord>>,
+    /// Messages of the client that follow each other on one route and were not handed on yet.
+    run: Run,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
     pending: VecDeque<Delivery>,
     /// Whether these are retained messages of a new subscription, which were never in the queue.
@@ -102,6 +105,16 @@ struct Connection {
     /// Why the session ended, once it has.
     farewell: Option<(String, bool)>,
 }
+
+/// Messages for the same recipients: handed on together, so that locks and wake-ups are paid once.
+#[derive(Default)]
+struct Run {
+    route: Option<Arc<Route<Arc<SessionRecord>>>>,
+    messages: Vec<Arc<Message>>,
+}
+
+/// Messages of one run at most.
+const RUN: usize = 256;
 
 /// What a session waits for.
 enum Answer {
@@ -203,8 +216,16 @@ impl Connection {
 
     /// Handles every whole packet in the buffer, as long as there is room for answers.
     async fn handle_buffer(&mut self, buffer: &mut BytesMut) {
+        // Everything in the buffer has arrived by now.
+        let now = self.broker.clock.now();
         while self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD {
-            let now = self.broker.clock.now();
+            if let Some(id) = Frame::split_plain_puback(buffer) {
+                self.session.handle_plain_puback(now, id);
+                if self.session.has_actions() {
+                    self.act().await;
+                }
+                continue;
+            }
             let decoded = Frame::split(buffer, self.session.packet_limit())
                 .and_then(|frame| frame.map(|frame| Packet::decode(frame, self.session.version())).transpose());
             match decoded {
@@ -214,9 +235,11 @@ impl Connection {
             }
             self.act().await;
         }
+        self.hand_on_run();
         if buffer.is_empty() {
             // The memory of an idle connection is given back.
             *buffer = BytesMut::new();
+            self.run.messages = Vec::new();
         }
     }
 
@@ -236,6 +259,7 @@ impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
     async fn deliver(&mut self) {
         let Some(record) = self.record.clone() else { return };
+        let now = self.broker.clock.now();
         while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
@@ -249,10 +273,9 @@ impl Connection {
                 delivery.sequence = record.next_sequence();
                 self.broker.journal.open().file(record.key, &delivery);
             }
-            let message = Arc::clone(&delivery.message);
-            match self.session.handle_delivery(self.broker.clock.now(), delivery) {
+            match self.session.handle_delivery(now, delivery) {
                 Ok(()) => self.batch.messages_out += 1,
-                Err(why) => {
+                Err(Undelivered { why, message }) => {
                     self.batch.withheld += 1;
                     record.withheld.fetch_add(1, Ordering::Relaxed);
                     tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
@@ -295,7 +318,7 @@ impl Connection {
                 Action::Admit { client_id, identity, clean_start, expiry } => {
                     self.admit(client_id.to_string(), identity, clean_start, expiry).await;
                 }
-                Action::Route { message, packet_id } => self.route(&message, packet_id),
+                Action::Route { message, packet_id } => self.route(message, packet_id),
                 Action::Subscribe { filter, granted, send_retained } => self.subscribe(filter, granted, send_retained),
                 Action::Unsubscribe(filter) => self.unsubscribe(&filter),
                 Action::Keep(keep) => self.keep(keep),
@@ -395,20 +418,48 @@ impl Connection {
         self.session.handle_not_admitted(reason, words);
     }
 
-    fn route(&mut self, message: &Arc<Message>, packet_id: Option<PacketId>) {
+    fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
         self.batch.messages_in += 1;
         let route = self.routes.route(&self.broker.router, &message.topic);
-        let waiting = match (&self.record, packet_id) {
-            (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
-            _ => None,
+        let same = self.run.route.as_ref().is_some_and(|running| Arc::ptr_eq(running, route));
+        let qos = message.qos;
+        // What was found of the run's route for a message of this QoS holds for the next one.
+        let known = same && !message.retain && self.run.messages.last().is_some_and(|last| last.qos == qos);
+        let plain = self.answers.is_empty() && (known || Broker::is_plain(&message, route));
+        let (routed, promise) = if plain {
+            let own = |recipient: &&Recipient<_>| recipient.no_local && recipient.session == message.publisher;
+            // Nobody asks for the number at QoS 0.
+            let count = packet_id.map_or(0, |_| route.recipients.len() - route.recipients.iter().filter(own).count());
+            if !same || self.run.messages.len() >= RUN {
+                let route = Arc::clone(route);
+                self.hand_on_run();
+                self.run.route = Some(route);
+            }
+            self.run.messages.push(message);
+            (Routed::To(count), None)
+        } else {
+            let route = Arc::clone(route);
+            self.hand_on_run();
+            let waiting = match (&self.record, packet_id) {
+                (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
+                _ => None,
+            };
+            self.broker.distribute(&message, &route, waiting, &mut self.batch)
         };
-        let (routed, promise) = self.broker.distribute(message, &route, waiting, &mut self.batch);
         let Some(id) = packet_id else { return };
         // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
         if promise.is_none() && self.answers.is_empty() {
-            self.session.handle_routed(message.qos, id, routed);
+            self.session.handle_routed(qos, id, routed);
         } else {
-            self.answers.push_back((promise, Answer::Routed(message.qos, id, routed)));
+            self.answers.push_back((promise, Answer::Routed(qos, id, routed)));
+        }
+    }
+
+    /// Hands the messages of the run to their recipients.
+    fn hand_on_run(&mut self) {
+        if let Some(route) = self.run.route.take() {
+            self.broker.distribute_run(&self.run.messages, &route, &mut self.batch);
+            self.run.messages.clear();
         }
     }
 
@@ -459,6 +510,8 @@ impl Connection {
 
     /// The session waits for its client, or is over; a will that is due was routed before.
     fn leave(&mut self) {
+        // A will may have joined the run.
+        self.hand_on_run();
         let (words, failure) = self.farewell.take().unwrap_or_else(|| ("the service is stopping".into(), false));
         let address = self.origin.address;
         let Some(record) = self.record.take() else {

@@ -11,7 +11,7 @@ use std::{
 
 use moorfall_core::{
     Delivery, Limits, Message, Outbox, Pushed, SessionKey, Time,
-    router::Load,
+    router::{Load, Recipient},
     session::{Granted, SessionState},
 };
 use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter};
@@ -107,6 +107,8 @@ pub(crate) enum Outcome {
     /// It is dropped.
     Withheld,
 }
+
+const QUEUE_FULL: &str = "its queue is full, and the limits say that this ends it";
 
 /// One session. Locks are taken in this order: the journal's, `place`, the queue's.
 #[derive(Debug)]
@@ -209,15 +211,52 @@ impl SessionRecord {
             Pushed::Dropped { end } => {
                 drop(outbox);
                 if end {
-                    self.end(
-                        ReasonCode::QuotaExceeded,
-                        "its queue is full, and the limits say that this ends it",
-                        true,
-                    );
+                    self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
                 }
                 Outcome::Withheld
             }
         }
+    }
+
+    /// Queues messages that follow each other, under one lock; none of them is to be filed. What was dropped to make
+    /// room is added to `displaced`. Gives how many were not queued.
+    pub(crate) fn push_run(
+        &self,
+        recipient: &Recipient<Arc<Self>>,
+        messages: &[Arc<Message>],
+        displaced: &mut Vec<Delivery>,
+    ) -> u64 {
+        let connected = self.is_connected();
+        let mut wake = false;
+        let mut withheld = 0;
+        let mut end = false;
+        {
+            let mut outbox = self.outbox.lock();
+            let Some(queue) = outbox.as_mut() else { return messages.len() as u64 };
+            for message in messages {
+                let Some(delivery) = recipient.delivery(message) else { continue };
+                if !connected && delivery.qos == QoS::AtMostOnce {
+                    withheld += 1;
+                    continue;
+                }
+                match queue.push(delivery) {
+                    Pushed::Queued { first, displaced: dropped } => {
+                        wake |= first;
+                        displaced.extend(dropped);
+                    }
+                    Pushed::Dropped { end: ends } => {
+                        withheld += 1;
+                        end |= ends;
+                    }
+                }
+            }
+        }
+        if end {
+            self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
+        } else if wake {
+            self.wake.notify_one();
+        }
+        withheld
     }
 
     /// Puts deliveries in front of all others, whatever the bound: they had been queued before.

@@ -361,9 +361,7 @@ async fn wait_for_stragglers(cluster: &Path, sockets: &Path) {
 fn anybody_works_in(folder: &Path) -> bool {
     let Ok(folder) = folder.canonicalize() else { return false };
     let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
-    processes
-        .filter_map(|process| std::fs::read_link(process.path().join("cwd")).ok())
-        .any(|working| working == folder)
+    processes.filter_map(|process| std::fs::read_link(process.path().join("cwd")).ok()).any(|working| working == folder)
 }
 
 /// The process that serves the cluster, if there is one: it works in the cluster's folder. A process that has ended

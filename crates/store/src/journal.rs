@@ -423,7 +423,7 @@ fn properties_bytes(properties: &PublishProperties) -> Result<Vec<u8>, StoreErro
 fn will_bytes(message: &Message) -> Result<Vec<u8>, StoreError> {
     let publish = Publish {
         retain: message.retain,
-        properties: message.properties.clone(),
+        properties: PublishProperties::clone(&message.properties),
         packet_id: (message.qos != QoS::AtMostOnce).then_some(PacketId::MIN),
         ..Publish::new(message.topic.clone(), message.payload.clone(), message.qos)
     };

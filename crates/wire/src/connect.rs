@@ -141,6 +141,11 @@ impl Connect {
             5 => ProtocolVersion::V5,
             level => return Err(DecodeError::ProtocolVersion { level }),
         };
+        Self::decode_rest(reader, version).map_err(|error| DecodeError::Connect { version, error: Box::new(error) })
+    }
+
+    /// What stands behind the version.
+    fn decode_rest(reader: &mut Reader, version: ProtocolVersion) -> Result<Self, DecodeError> {
         let flags = reader.u8("the connect flags")?;
         check_flags(flags, version)?;
         let keep_alive = reader.u16("the keep alive")?;

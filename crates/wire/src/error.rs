@@ -116,6 +116,14 @@ pub enum DecodeError {
         /// The field.
         what: &'static str,
     },
+    /// A CONNECT that names its version and is wrong behind it.
+    #[error("{error}")]
+    Connect {
+        /// The version that it names.
+        version: ProtocolVersion,
+        /// What is wrong.
+        error: Box<Self>,
+    },
     /// SUBSCRIBE or UNSUBSCRIBE without a filter, an answer without a code.
     #[error("{packet} names nothing")]
     Empty {
@@ -134,6 +142,7 @@ impl DecodeError {
     /// The reason code with which a server of version 5.0 ends the connection (§4.13).
     pub fn reason_code(&self) -> ReasonCode {
         match self {
+            Self::Connect { error, .. } => error.reason_code(),
             Self::TooLarge { .. } => ReasonCode::PacketTooLarge,
             Self::ProtocolName | Self::ProtocolVersion { .. } => ReasonCode::UnsupportedProtocolVersion,
             Self::Topic(_) => ReasonCode::TopicNameInvalid,

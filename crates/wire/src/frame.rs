@@ -4,7 +4,7 @@ use std::fmt;
 
 use bytes::{Buf, Bytes, BytesMut};
 
-use crate::DecodeError;
+use crate::{DecodeError, PacketId, reader::variable_int_size};
 
 /// The largest packet that the format can describe, bytes: five bytes of header and 268,435,455 behind.
 pub const MAX_PACKET_SIZE: usize = 5 + 268_435_455;
@@ -73,11 +73,22 @@ pub struct Frame {
     pub packet_type: PacketType,
     /// The low four bits of the first byte.
     pub flags: u8,
+    /// Whether the length was written with more bytes than it needs, which 5.0 forbids ([MQTT-1.5.5-1]).
+    pub padded: bool,
     /// Variable header and payload.
     pub body: Bytes,
 }
 
 impl Frame {
+    /// Takes a plain PUBACK off the front of `buffer`, if that is what stands there whole: the packet that a busy
+    /// subscriber sends most, read without making a frame of it.
+    pub fn split_plain_puback(buffer: &mut BytesMut) -> Option<PacketId> {
+        let [0x40, 2, high, low, ..] = buffer[..] else { return None };
+        let id = PacketId::new(u16::from_be_bytes([high, low]))?;
+        buffer.advance(4);
+        Some(id)
+    }
+
     /// Takes the first packet off `buffer`, or gives `None` while it has not arrived whole.
     ///
     /// `limit` is the largest whole packet in bytes that the receiver takes; the error comes as soon as the
@@ -102,7 +113,7 @@ impl Frame {
         }
         let mut whole = buffer.split_to(size).freeze();
         whole.advance(header);
-        Ok(Some(Self { packet_type, flags, body: whole }))
+        Ok(Some(Self { packet_type, flags, padded: header > 1 + variable_int_size(length), body: whole }))
     }
 }
 
@@ -137,6 +148,18 @@ mod tests {
         assert_eq!(frame.body.as_ptr() as usize, start + 2);
         assert_eq!(Frame::split(&mut buffer, 100).unwrap().unwrap().packet_type, PacketType::PingReq);
         assert!(buffer.is_empty());
+    }
+
+    #[test]
+    fn a_plain_puback_is_taken_and_nothing_else_is() {
+        let mut buffer = BytesMut::from(&[0x40, 2, 1, 2, 0x40, 2, 0][..]);
+        assert_eq!(Frame::split_plain_puback(&mut buffer).map(PacketId::get), Some(0x0102));
+        assert_eq!(Frame::split_plain_puback(&mut buffer), None, "not whole");
+        for other in [&[0x40, 2, 0, 0][..], &[0x40, 3, 0, 1, 0], &[0x50, 2, 0, 1], &[0x41, 2, 0, 1]] {
+            let mut buffer = BytesMut::from(other);
+            assert_eq!(Frame::split_plain_puback(&mut buffer), None);
+            assert_eq!(buffer, other);
+        }
     }
 
     #[test]

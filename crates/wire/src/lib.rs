@@ -39,7 +39,7 @@ pub use error::{DecodeError, EncodeError};
 pub use frame::{Frame, MAX_PACKET_SIZE, PacketType};
 pub use packet::Packet;
 pub use property::{UserProperty, VariableInt};
-pub use publish::{EncodedPublish, Publish, PublishProperties};
+pub use publish::{EncodedPublish, Publish, PublishHead, PublishProperties};
 pub use reason::ReasonCode;
 pub use suback::{SubAck, SubAckProperties};
 pub use subscribe::{RetainHandling, Subscribe, SubscribeProperties, Subscription, SubscriptionOptions};

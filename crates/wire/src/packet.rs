@@ -53,7 +53,7 @@ impl Packet {
 
     /// Reads a frame as the packet that it is in `version`. CONNECT says its own version, whatever is given here.
     pub fn decode(frame: Frame, version: ProtocolVersion) -> Result<Self, DecodeError> {
-        let Frame { packet_type, flags, body } = frame;
+        let Frame { packet_type, flags, padded, body } = frame;
         let mut reader = Reader::new(body);
         let packet = match packet_type {
             PacketType::Publish => return Publish::decode(flags, reader, version).map(Self::Publish),
@@ -73,10 +73,18 @@ impl Packet {
             PacketType::Auth if version == ProtocolVersion::V5 => Self::Auth(Auth::decode(&mut reader)?),
             PacketType::Auth => return Err(DecodeError::PacketType { value: PacketType::Auth as u8 }),
         };
-        match reader.remaining() {
-            0 => Ok(packet),
-            count => Err(DecodeError::TrailingBytes { packet: packet_type, count }),
-        }
+        // CONNECT itself says in which version it is.
+        let version = if let Self::Connect(connect) = &packet { connect.version } else { version };
+        let error = match reader.remaining() {
+            0 if padded && version == ProtocolVersion::V5 => DecodeError::VariableInt,
+            0 => return Ok(packet),
+            count => DecodeError::TrailingBytes { packet: packet_type, count },
+        };
+        Err(if packet_type == PacketType::Connect {
+            DecodeError::Connect { version, error: Box::new(error) }
+        } else {
+            error
+        })
     }
 
     /// Appends the packet's bytes to `out`; after an error `out` is as it was before.

@@ -8,7 +8,7 @@ use bytestring::ByteString;
 use crate::{
     DecodeError, EncodeError, PacketId, PacketType, ProtocolVersion, QoS, TopicName, UserProperty, VariableInt,
     property::properties,
-    reader::{Reader, VARIABLE_INT_MAX, put_string, put_variable_int},
+    reader::{Reader, VARIABLE_INT_MAX, put_string, put_variable_int, variable_int_size},
 };
 
 const DUPLICATE: u8 = 0b1000;
@@ -165,6 +165,53 @@ fn encode_variable_header(
     Ok(packet_id_at)
 }
 
+/// Everything of a PUBLISH before its payload, for one receiver.
+#[derive(Clone, Copy, Debug)]
+pub struct PublishHead<'a> {
+    /// Where; empty only when a topic alias stands in.
+    pub topic: &'a TopicName,
+    /// Properties; left out in 3.1.1.
+    pub properties: &'a PublishProperties,
+    /// Bytes of the payload.
+    pub payload: usize,
+    /// The receiver's version.
+    pub version: ProtocolVersion,
+    /// Present at QoS 1 and 2.
+    pub packet_id: Option<PacketId>,
+}
+
+impl PublishHead<'_> {
+    /// Bytes behind the fixed header.
+    fn length(&self) -> Result<u32, EncodeError> {
+        let properties = if self.version == ProtocolVersion::V5 { self.properties.size() } else { 0 };
+        let id = if self.packet_id.is_some() { 2 } else { 0 };
+        let length = 2 + self.topic.len() + id + properties + self.payload;
+        let fits = u32::try_from(length).ok().filter(|length| *length <= VARIABLE_INT_MAX);
+        fits.ok_or(EncodeError::PacketTooLong { length })
+    }
+
+    /// Size of the whole packet, bytes.
+    pub fn size(&self) -> Result<usize, EncodeError> {
+        let length = self.length()? as usize;
+        Ok(1 + variable_int_size(length) + length)
+    }
+
+    /// Appends it with these flags; the payload belongs right behind.
+    pub fn write(&self, out: &mut BytesMut, duplicate: bool, qos: QoS, retain: bool) -> Result<(), EncodeError> {
+        self.put(out, flags(duplicate, qos, retain)).map(drop)
+    }
+
+    /// Gives the place of the packet identifier, from the start of the packet.
+    fn put(&self, out: &mut BytesMut, flags: u8) -> Result<usize, EncodeError> {
+        let start = out.len();
+        out.put_u8((PacketType::Publish as u8) << 4 | flags);
+        put_variable_int(out, self.length()?)?;
+        let none = PublishProperties::default();
+        let properties = if self.version == ProtocolVersion::V5 { self.properties } else { &none };
+        encode_variable_header(self.topic, self.packet_id, properties, self.version, out).map(|at| at - start)
+    }
+}
+
 /// A PUBLISH encoded once for many receivers.
 ///
 /// Only the first byte's flags and the packet identifier differ between receivers of one version, so they
@@ -186,19 +233,10 @@ impl EncodedPublish {
         acknowledged: bool,
     ) -> Result<Self, EncodeError> {
         let placeholder = acknowledged.then_some(PacketId::MIN);
-        let mut variable = BytesMut::with_capacity(topic.len() + 8);
-        let id_at = encode_variable_header(topic, placeholder, properties, version, &mut variable)?;
-        let length = variable.len() + payload.len();
-        let remaining = u32::try_from(length)
-            .ok()
-            .filter(|length| *length <= VARIABLE_INT_MAX)
-            .ok_or(EncodeError::PacketTooLong { length })?;
-        let mut head = BytesMut::with_capacity(5 + variable.len());
-        head.put_u8((PacketType::Publish as u8) << 4);
-        put_variable_int(&mut head, remaining)?;
-        let packet_id_at = acknowledged.then_some(head.len() + id_at);
-        head.put_slice(&variable);
-        Ok(Self { head: head.freeze(), packet_id_at, payload })
+        let head = PublishHead { topic, properties, payload: payload.len(), version, packet_id: placeholder };
+        let mut bytes = BytesMut::with_capacity(head.size()? - payload.len());
+        let id_at = head.put(&mut bytes, 0)?;
+        Ok(Self { head: bytes.freeze(), packet_id_at: acknowledged.then_some(id_at), payload })
     }
 
     /// Size of the whole packet, bytes.

@@ -1,13 +1,15 @@
 //! Messages to the client, and its acknowledgements of them (§4.3, §4.4).
 
-use std::{borrow::Cow, fmt};
+use std::{borrow::Cow, fmt, sync::Arc};
 
+use bytes::Bytes;
 use moorfall_wire::{
-    Acknowledgement, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishProperties, QoS, ReasonCode, TopicName,
+    Acknowledgement, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishHead, PublishProperties, QoS,
+    ReasonCode, TopicName,
 };
 
 use super::{After, Keep, Open, Phase, Sent, Session};
-use crate::{Delivery, Message, Time, aliases::Written};
+use crate::{Delivery, Message, Outgoing, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -36,8 +38,55 @@ impl fmt::Display for Withheld {
     }
 }
 
-/// The encoding of a message for one receiver: the one that all share, or its own.
-type Encoding<'a> = Cow<'a, EncodedPublish>;
+/// A message that was not sent, and why.
+#[derive(Debug)]
+pub struct Undelivered {
+    /// Why.
+    pub why: Withheld,
+    /// What.
+    pub message: Arc<Message>,
+}
+
+/// A message as one receiver gets it.
+enum Form<'a> {
+    /// In the encoding that all share.
+    Shared(&'a EncodedPublish),
+    /// In its own: nobody else receives the message, or something in it differs.
+    Own { topic: TopicName, properties: Cow<'a, PublishProperties>, payload: &'a Bytes },
+}
+
+impl Form<'_> {
+    fn size(&self, version: ProtocolVersion, packet_id: Option<PacketId>) -> Result<usize, Withheld> {
+        match self {
+            Self::Shared(encoded) => Ok(encoded.size()),
+            Self::Own { .. } => self.head(version, packet_id).size().map_err(|_| Withheld::TooLarge),
+        }
+    }
+
+    fn head(&self, version: ProtocolVersion, packet_id: Option<PacketId>) -> PublishHead<'_> {
+        match self {
+            Self::Own { topic, properties, payload } => {
+                PublishHead { topic, properties, payload: payload.len(), version, packet_id }
+            }
+            Self::Shared(_) => unreachable!("only an encoding of its own has a head of its own"),
+        }
+    }
+
+    fn put(
+        &self,
+        out: &mut Outgoing,
+        version: ProtocolVersion,
+        (duplicate, qos, retain): (bool, QoS, bool),
+        packet_id: Option<PacketId>,
+    ) {
+        match self {
+            Self::Shared(encoded) => out.put_publish(encoded, duplicate, qos, retain, packet_id),
+            Self::Own { payload, .. } => out
+                .put_own_publish(&self.head(version, packet_id), payload, duplicate, qos, retain)
+                .expect("its size was found, and its fields were decoded once"),
+        }
+    }
+}
 
 impl Session {
     /// Whether a delivery at `qos` can be sent now; false while the client has as many unacknowledged as it takes
@@ -46,7 +95,7 @@ impl Session {
         match &self.phase {
             Phase::Open(open) => {
                 open.resend.is_empty()
-                    && (qos == QoS::AtMostOnce || (open.quota.has_room() && open.state.in_flight.len() < 65_535))
+                    && (qos == QoS::AtMostOnce || (open.quota.has_room() && !open.state.in_flight.is_full()))
             }
             _ => false,
         }
@@ -54,52 +103,59 @@ impl Session {
 
     /// Sends a message to the client. To be called only while [`Session::can_deliver`] holds for its QoS. A message
     /// that is withheld is done with, also on disk.
-    pub fn handle_delivery(&mut self, now: Time, delivery: Delivery) -> Result<(), Withheld> {
-        let kept = delivery.sequence > 0;
-        let done = kept.then(|| delivery.clone());
-        let result = self.deliver(now, delivery);
-        if let (Err(_), Some(delivery)) = (&result, done) {
-            self.keep(Keep::Done(delivery));
+    pub fn handle_delivery(&mut self, now: Time, delivery: Delivery) -> Result<(), Undelivered> {
+        let mut place = Some(delivery);
+        match (self.deliver(now, &mut place), place) {
+            (Ok(()), _) => Ok(()),
+            (Err(why), Some(delivery)) => {
+                let message = Arc::clone(&delivery.message);
+                if delivery.sequence > 0 {
+                    self.keep(Keep::Done(delivery));
+                }
+                Err(Undelivered { why, message })
+            }
+            (Err(_), None) => unreachable!("a delivery is taken only when it is sent"),
         }
-        result
     }
 
-    fn deliver(&mut self, now: Time, delivery: Delivery) -> Result<(), Withheld> {
+    /// Takes the delivery out of its place when it goes into flight.
+    fn deliver(&mut self, now: Time, place: &mut Option<Delivery>) -> Result<(), Withheld> {
         let version = self.version;
         let Phase::Open(open) = &mut self.phase else { return Err(Withheld::Gone) };
+        let Some(delivery) = place.as_ref() else { return Ok(()) };
         let message = &delivery.message;
         if open.access.withholds(&message.topic) {
             return Err(Withheld::NotAllowed);
         }
-        let (encoded, written) = open.encode(now, &delivery, version)?;
-        if encoded.size() > self.client_packet_size {
+        let (form, written) = open.form(now, delivery, version, false)?;
+        let acknowledged = delivery.qos != QoS::AtMostOnce;
+        if acknowledged && open.state.in_flight.is_full() {
+            return Err(Withheld::QueueFull);
+        }
+        let id = acknowledged.then(|| open.state.in_flight.next_id());
+        if form.size(version, id)? > self.client_packet_size {
             return Err(Withheld::TooLarge);
         }
-        if delivery.qos == QoS::AtMostOnce {
-            self.outgoing.put_publish(&encoded, false, QoS::AtMostOnce, delivery.retain, None);
+        let must_be_safe = delivery.qos == QoS::ExactlyOnce && delivery.sequence > 0;
+        if !must_be_safe {
+            let flags = (acknowledged && delivery.duplicate, delivery.qos, delivery.retain);
+            form.put(&mut self.outgoing, version, flags, id);
             if let Written::Introduced(alias) = written {
                 open.outbound_aliases.introduced(&message.topic, alias);
             }
-            return Ok(());
         }
-        let (qos, retain, duplicate) = (delivery.qos, delivery.retain, delivery.duplicate);
-        if qos == QoS::ExactlyOnce && delivery.sequence > 0 {
-            // The client takes a second PUBLISH under another identifier for another message. So the identifier must
-            // survive before it is used.
-            let sent = Sent { delivery: delivery.clone(), released: false };
-            let id = open.state.in_flight.insert(sent).ok_or(Withheld::QueueFull)?;
-            open.quota.take();
+        let Some(id) = id else { return Ok(()) };
+        drop(form);
+        let Some(delivery) = place.take() else { return Ok(()) };
+        open.quota.take();
+        // The client takes a second PUBLISH under another identifier for another message. So the identifier must
+        // survive before it is used.
+        let to_keep = must_be_safe.then(|| delivery.clone());
+        open.state.in_flight.insert_at(id, Sent { delivery, released: false });
+        if let Some(delivery) = to_keep {
             self.keep(Keep::Assign(id, delivery));
             self.after_commit(After::Deliver(id));
-            return Ok(());
         }
-        if let Written::Introduced(alias) = written {
-            open.outbound_aliases.introduced(&message.topic, alias);
-        }
-        let sent = Sent { delivery: delivery.clone(), released: false };
-        let id = open.state.in_flight.insert(sent).ok_or(Withheld::QueueFull)?;
-        open.quota.take();
-        self.outgoing.put_publish(&encoded, duplicate, qos, retain, Some(id));
         Ok(())
     }
 
@@ -113,11 +169,11 @@ impl Session {
         }
         let Delivery { qos, retain, duplicate, .. } = sent.delivery;
         let delivery = sent.delivery.clone();
-        let encoded = open.encode(now, &delivery, version);
-        match encoded {
-            Ok((encoded, written)) if encoded.size() <= self.client_packet_size => {
+        let form = open.form(now, &delivery, version, again);
+        match form {
+            Ok((form, written)) if form.size(version, Some(id)).is_ok_and(|size| size <= self.client_packet_size) => {
                 // [MQTT-3.3.1-1].
-                self.outgoing.put_publish(&encoded, again || duplicate, qos, retain, Some(id));
+                form.put(&mut self.outgoing, version, (again || duplicate, qos, retain), Some(id));
                 if let Written::Introduced(alias) = written {
                     open.outbound_aliases.introduced(&delivery.message.topic, alias);
                 }
@@ -148,11 +204,11 @@ impl Session {
         }
     }
 
-    pub(super) fn handle_puback(&mut self, now: Time, ack: &Acknowledgement) {
+    pub(super) fn puback(&mut self, now: Time, id: PacketId) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
-        match open.state.in_flight.get(ack.packet_id) {
-            Some(sent) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", ack.packet_id),
-            Some(_) => self.finish(now, ack.packet_id),
+        match open.state.in_flight.get(id) {
+            Some(sent) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
+            Some(_) => self.finish(now, id),
             // An identifier that is not in use: the standard has no answer to PUBACK.
             None => {}
         }
@@ -214,19 +270,21 @@ impl Session {
 
 impl Open {
     /// The message as this receiver gets it. The encoding that all share serves unless something is its own: less
-    /// life left ([MQTT-3.3.2-6]), subscription identifiers, a topic alias.
-    fn encode<'a>(
+    /// life left ([MQTT-3.3.2-6]), subscription identifiers, a topic alias; or unless nobody shares it. `started` says
+    /// that it was sent before.
+    fn form<'a>(
         &self,
         now: Time,
         delivery: &'a Delivery,
         version: ProtocolVersion,
-    ) -> Result<(Encoding<'a>, Written), Withheld> {
+        started: bool,
+    ) -> Result<(Form<'a>, Written), Withheld> {
         let message: &Message = &delivery.message;
-        let acknowledged = delivery.qos != QoS::AtMostOnce;
-        let life = message.expiry_left(now);
-        if life == Some(0) {
-            return Err(Withheld::Expired);
-        }
+        let life = match message.expiry_left(now) {
+            // [MQTT-3.3.2-5]; [MQTT-4.3.3-7]: what has begun is completed.
+            Some(0) if !started => return Err(Withheld::Expired),
+            life => life.map(|left| left.max(1)),
+        };
         let identifiers = delivery.via.as_ref().map_or(&[][..], |via| &via.identifiers);
         let written = if version == ProtocolVersion::V5 && self.outbound_aliases.is_on() {
             self.outbound_aliases.write(&message.topic)
@@ -236,8 +294,14 @@ impl Open {
         let own =
             life != message.properties.message_expiry_interval || !identifiers.is_empty() || written != Written::InFull;
         if version == ProtocolVersion::V311 || !own {
+            if Arc::strong_count(&delivery.message) == 1 {
+                let properties = Cow::Borrowed(&*message.properties);
+                let (topic, payload) = (message.topic.clone(), &message.payload);
+                return Ok((Form::Own { topic, properties, payload }, Written::InFull));
+            }
+            let acknowledged = delivery.qos != QoS::AtMostOnce;
             let shared = message.encoded(version, acknowledged).ok_or(Withheld::TooLarge)?;
-            return Ok((Cow::Borrowed(shared), Written::InFull));
+            return Ok((Form::Shared(shared), Written::InFull));
         }
         let (topic_alias, topic) = match written {
             Written::InFull => (None, message.topic.clone()),
@@ -248,10 +312,8 @@ impl Open {
             message_expiry_interval: life,
             subscription_identifiers: identifiers.to_vec(),
             topic_alias,
-            ..message.properties.clone()
+            ..PublishProperties::clone(&message.properties)
         };
-        EncodedPublish::new(&topic, &properties, message.payload.clone(), version, acknowledged)
-            .map(|encoded| (Cow::Owned(encoded), written))
-            .map_err(|_| Withheld::TooLarge)
+        Ok((Form::Own { topic, properties: Cow::Owned(properties), payload: &message.payload }, written))
     }
 }

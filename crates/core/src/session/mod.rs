@@ -41,13 +41,13 @@ use bytes::{Bytes, BytesMut};
 use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
-    ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, MAX_PACKET_SIZE, Packet, PacketId,
-    PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
+    Acknowledgement, ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, MAX_PACKET_SIZE,
+    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
 };
 
 use self::connect::Terms;
 pub use self::{
-    deliver::Withheld,
+    deliver::{Undelivered, Withheld},
     state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
 };
 use crate::{
@@ -257,6 +257,11 @@ impl Session {
         self.actions.pop_front()
     }
 
+    /// Whether [`Session::poll_action`] would give something.
+    pub fn has_actions(&self) -> bool {
+        !self.actions.is_empty()
+    }
+
     /// When [`Session::handle_timeout`] is due; `None` if never.
     pub fn poll_timeout(&self) -> Option<Time> {
         match &self.phase {
@@ -341,7 +346,7 @@ impl Session {
         }
         match packet {
             Packet::Publish(publish) => self.handle_publish(now, publish),
-            Packet::PubAck(ack) => self.handle_puback(now, &ack),
+            Packet::PubAck(ack) => self.puback(now, ack.packet_id),
             Packet::PubRec(ack) => self.handle_pubrec(now, &ack),
             Packet::PubRel(ack) => self.handle_pubrel(&ack),
             Packet::PubComp(ack) => self.handle_pubcomp(now, &ack),
@@ -356,6 +361,15 @@ impl Session {
         }
     }
 
+    /// A PUBACK without reason and properties has arrived: the same as a packet, with less to carry about.
+    pub fn handle_plain_puback(&mut self, now: Time, id: PacketId) {
+        let Phase::Open(open) = &mut self.phase else {
+            return self.handle_packet(now, Packet::PubAck(Acknowledgement::success(id)));
+        };
+        open.last_heard = now;
+        self.puback(now, id);
+    }
+
     /// The bytes that arrived are not a packet.
     pub fn handle_decode_error(&mut self, now: Time, error: &DecodeError) {
         if let (Phase::Waiting { .. }, DecodeError::ProtocolVersion { level }) = (&self.phase, error) {
@@ -363,7 +377,12 @@ impl Session {
             self.version = if *level < 5 { ProtocolVersion::V311 } else { ProtocolVersion::V5 };
             return self.refuse(ReasonCode::UnsupportedProtocolVersion, error.to_string());
         }
-        self.fail(now, error.reason_code(), format!("the client sent what is not a packet: {error}"));
+        let words = format!("the client sent what is not a packet: {error}");
+        if let (Phase::Waiting { .. }, DecodeError::Connect { version: ProtocolVersion::V5, .. }) = (&self.phase, error)
+        {
+            return self.refuse(error.reason_code(), words);
+        }
+        self.fail(now, error.reason_code(), words);
     }
 
     /// A time that [`Session::poll_timeout`] named has come.

@@ -8,4 +8,5 @@ mod model;
 mod properties;
 mod sessions;
 mod shared;
+mod statements;
 mod world;

@@ -628,9 +628,9 @@ impl World {
         while peer.session.can_deliver(QoS::AtLeastOnce) && !outbox.is_empty() {
             outbox.take(1, &mut one);
             if let Some(delivery) = one.pop_front()
-                && let Err(why) = peer.session.handle_delivery(self.now, delivery)
+                && let Err(undelivered) = peer.session.handle_delivery(self.now, delivery)
             {
-                peer.withheld.push(why);
+                peer.withheld.push(undelivered.why);
             }
             changed = true;
         }

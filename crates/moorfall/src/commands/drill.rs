@@ -305,10 +305,9 @@ async fn publisher(ledger: Arc<Ledger>, mqtt: SocketAddr, publisher: usize, qos:
         let (client, arrivals) = come_back(&options, &state).await;
         let mut waiting: JoinSet<Option<u64>> = JoinSet::new();
         let mut broken = false;
-        while !broken && !(ledger.stop.load(Ordering::Relaxed) && waiting.is_empty()) {
+        while !(broken || ledger.stop.load(Ordering::Relaxed) && waiting.is_empty()) {
             while waiting.len() < AT_A_TIME && !ledger.stop.load(Ordering::Relaxed) {
-                let publish =
-                    Publish::new(topic(qos).parse().expect("a topic"), format!("{publisher} {number}"), qos);
+                let publish = Publish::new(topic(qos).parse().expect("a topic"), format!("{publisher} {number}"), qos);
                 let (client, this) = (client.clone(), number);
                 waiting.spawn(async move {
                     let answer = client.publish(publish).await.ok()??;

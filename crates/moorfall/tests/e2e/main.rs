@@ -5,8 +5,10 @@
 
 mod api;
 mod client;
+mod conformance;
 mod console;
 mod demo;
+mod drill;
 mod durable;
 mod harness;
 mod peer;

@@ -1,0 +1,61 @@
+//! Starting with much that was kept: retained messages and sessions whose clients are away.
+
+use std::time::Instant;
+
+use moorfall_wire::{Connect, ProtocolVersion, QoS};
+use sqlx::Executor;
+
+use crate::{
+    Failure, Plan,
+    committed::open_database,
+    load::{connect, subscribe},
+    process::Program,
+    report::{count, verdict},
+};
+
+/// Seconds until the listeners are open, at most.
+const GOAL: f64 = 60.0;
+
+const RETAINED: usize = 1_000_000;
+const SESSIONS: usize = 100_000;
+
+pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
+    let (retained, sessions) = (count(RETAINED as f64), count(SESSIONS as f64));
+    println!("restart: {retained} retained messages and {sessions} sessions with a subscription each are read back");
+    let service = Program::service(plan)?;
+    let pool = open_database(&service).await?;
+    pool.execute(
+        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
+         SELECT n, 'harrowmere/reach-' || n % 50 || '/station-' || n || '/status', 'online', '\\x00', 1, true, true, 0, \
+         1700000000000000 FROM generate_series(1, 1000000) AS n",
+    )
+    .await?;
+    pool.execute(
+        "INSERT INTO session (key, client_id, identity, expiry, away_since, began_at) \
+         SELECT n, 'away-' || n, 'anonymous', 4294967295, 1700000000000000, 1700000000000000 \
+         FROM generate_series(1000, 100999) AS n",
+    )
+    .await?;
+    pool.execute(
+        "INSERT INTO subscription (session, filter_key, filter, options) \
+         SELECT n, decode(md5('f' || n), 'hex'), 'harrowmere/+/station-' || n || '/#', 1 \
+         FROM generate_series(1000, 100999) AS n",
+    )
+    .await?;
+    pool.close().await;
+    let began = Instant::now();
+    let service = service.restart(plan)?;
+    let span = began.elapsed().as_secs_f64();
+    // What was kept is there: a retained message comes.
+    let mut stream = connect(service.address, Connect::new(ProtocolVersion::V5, "late")).await?;
+    subscribe(&mut stream, "harrowmere/+/station-999999/status", QoS::AtMostOnce).await?;
+    let mut head = [0; 1];
+    tokio::io::AsyncReadExt::read_exact(&mut stream, &mut head).await?;
+    if head[0] != 0x31 {
+        return Err(format!("not a retained message: {head:02x?}").into());
+    }
+    let memory = service.memory()? as f64 / 1024.0 / 1024.0;
+    println!("  {span:.1} s from the end of one to the other being ready, {memory:.0} MiB");
+    println!("  wanted at most {GOAL} s: {}\n", verdict(span <= GOAL));
+    Ok(())
+}
