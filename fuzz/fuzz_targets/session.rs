@@ -22,16 +22,14 @@ fuzz_target!(|bytes: &[u8]| {
         if !session.wants_packets() {
             break;
         }
-        if let Some(id) = Frame::split_plain_puback(&mut buffer) {
-            session.handle_plain_puback(now, id);
-        } else {
-            match Frame::split(&mut buffer, session.packet_limit())
-                .and_then(|frame| frame.map(|frame| Packet::decode(frame, session.version())).transpose())
-            {
-                Ok(None) => break,
-                Ok(Some(packet)) => session.handle_packet(now, packet),
-                Err(error) => session.handle_decode_error(now, &error),
-            }
+        session.handle_plain_pubacks(now, &mut buffer);
+        match Frame::split(&mut buffer, session.packet_limit())
+            .and_then(|frame| frame.map(|frame| Packet::decode(frame, session.version())).transpose())
+        {
+            Ok(None) if !session.has_actions() => break,
+            Ok(None) => {}
+            Ok(Some(packet)) => session.handle_packet(now, packet),
+            Err(error) => session.handle_decode_error(now, &error),
         }
         while let Some(action) = session.poll_action() {
             match action {

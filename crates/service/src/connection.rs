@@ -219,12 +219,12 @@ impl Connection {
         // Everything in the buffer has arrived by now.
         let now = self.broker.clock.now();
         while self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD {
-            if let Some(id) = Frame::split_plain_puback(buffer) {
-                self.session.handle_plain_puback(now, id);
-                if self.session.has_actions() {
-                    self.act().await;
-                }
-                continue;
+            self.session.handle_plain_pubacks(now, buffer);
+            if self.session.has_actions() {
+                self.act().await;
+            }
+            if !self.session.wants_packets() {
+                break;
             }
             let decoded = Frame::split(buffer, self.session.packet_limit())
                 .and_then(|frame| frame.map(|frame| Packet::decode(frame, self.session.version())).transpose());

@@ -37,12 +37,12 @@ use std::{
     time::Duration,
 };
 
-use bytes::{Bytes, BytesMut};
+use bytes::{Buf, Bytes, BytesMut};
 use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
-    Acknowledgement, ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, MAX_PACKET_SIZE,
-    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
+    ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, Frame, MAX_PACKET_SIZE, Packet,
+    PacketId, PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
 };
 
 use self::connect::Terms;
@@ -361,13 +361,17 @@ impl Session {
         }
     }
 
-    /// A PUBACK without reason and properties has arrived: the same as a packet, with less to carry about.
-    pub fn handle_plain_puback(&mut self, now: Time, id: PacketId) {
-        let Phase::Open(open) = &mut self.phase else {
-            return self.handle_packet(now, Packet::PubAck(Acknowledgement::success(id)));
-        };
-        open.last_heard = now;
-        self.puback(now, id);
+    /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about.
+    pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) {
+        let mut taken = 0;
+        while let Phase::Open(open) = &mut self.phase
+            && let Some(id) = Frame::plain_puback(&buffer[taken..])
+        {
+            open.last_heard = now;
+            taken += Frame::PLAIN_PUBACK;
+            self.puback(now, id);
+        }
+        buffer.advance(taken);
     }
 
     /// The bytes that arrived are not a packet.

@@ -1,15 +1,20 @@
 //! `moorfall status`
 
 use clap::Args;
-use moorfall_service::api_types::Status;
+use moorfall_core::session::NEVER;
+use moorfall_service::api_types::{Limits, Status};
+use serde_json::{Map, Value};
 
 use crate::{
     local::Which,
-    output::{self, Done, WARN, bytes, count, span},
+    output::{self, Done, WARN, bytes, count, span, table},
 };
 
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
+    /// Show the limits that are in force, by their names in moorfall.toml
+    #[arg(long)]
+    limits: bool,
     /// Print JSON
     #[arg(long)]
     json: bool,
@@ -22,7 +27,44 @@ pub(crate) async fn run(arguments: &Arguments) -> Done {
     if arguments.json {
         return output::json(&status);
     }
+    if arguments.limits {
+        return output::finish(print_limits(&status));
+    }
     output::finish(print(&status))
+}
+
+/// A row for each limit: the service's, and a listener's where it differs.
+fn print_limits(status: &Status) -> std::io::Result<()> {
+    let values = |limits: &Limits| match serde_json::to_value(limits) {
+        Ok(Value::Object(fields)) => fields,
+        _ => Map::new(),
+    };
+    let service = values(&status.limits);
+    let others: Vec<_> = status
+        .listeners
+        .iter()
+        .filter(|one| one.limits != status.limits)
+        .map(|one| (&one.name, values(&one.limits)))
+        .collect();
+    let headings: Vec<String> = ["LIMIT".into(), ">SERVICE".into()]
+        .into_iter()
+        .chain(others.iter().map(|(name, _)| format!(">{}", name.to_uppercase())))
+        .collect();
+    let shown = |value: Option<&Value>| match value {
+        Some(Value::Number(number)) if number.as_u64() == Some(NEVER.into()) => "for ever".to_owned(),
+        Some(Value::Number(number)) => number.as_u64().map_or_else(|| number.to_string(), count),
+        Some(Value::String(text)) => text.clone(),
+        _ => String::new(),
+    };
+    let rows = service.iter().map(|(name, value)| {
+        let differing = others.iter().map(|(_, fields)| {
+            let other = fields.get(name);
+            if other == Some(value) { String::new() } else { shown(other) }
+        });
+        [name.replace('_', "-"), shown(Some(value))].into_iter().chain(differing).collect()
+    });
+    let headings: Vec<&str> = headings.iter().map(String::as_str).collect();
+    output::line(table(&headings, rows.collect()))
 }
 
 fn print(status: &Status) -> std::io::Result<()> {

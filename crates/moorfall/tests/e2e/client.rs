@@ -189,7 +189,11 @@ fn sessions_and_status_answer_in_tables_and_json() {
     assert!(service.run(&["sessions", "no-such-client"]).ok().contains("no session matches"));
     let text = service.run(&["status"]);
     assert!(text.ok().contains("Sessions       1 connected, 0 away"), "{}", text.out);
-    for output in [&table.out, &text.out] {
+    let limits = service.run(&["status", "--limits"]);
+    for part in ["LIMIT", "queue-policy", "drop-newest", "session-expiry-seconds", "for ever", "10,000"] {
+        assert!(limits.ok().contains(part), "{}", limits.out);
+    }
+    for output in [&table.out, &text.out, &limits.out] {
         assert!(output.lines().all(|line| line.chars().count() <= 80) && !output.contains('\u{1b}'), "{output}");
     }
     watcher.interrupt();
