@@ -83,7 +83,8 @@ impl Connection {
         let local = self.which.find()?;
         let Some(address) = local.service.mqtt else {
             return Err(Failure(
-                "the service on this machine has no listener of plain TCP; name one of its others with --remote URL"
+                "the service on this machine has no listener of plain TCP, which is all that commands speak yet; add one \
+                 for them: mqtt = \"127.0.0.1:1883\" in moorfall.toml"
                     .into(),
             ));
         };

@@ -327,7 +327,12 @@ impl Broker {
         };
         batch.withheld += match outcome {
             Outcome::Queued(displaced) => displaced.len() as u64,
-            Outcome::Withheld => 1,
+            Outcome::Withheld { end } => {
+                if end {
+                    self.registry.end_soon(&recipient.handle);
+                }
+                1
+            }
         };
         1
     }

@@ -81,6 +81,14 @@ impl Registry {
         self.sessions.lock().insert(record.client_id.clone(), record);
     }
 
+    /// Has a session that is away ended, by the task that keeps the time.
+    pub(crate) fn end_soon(&self, record: &Arc<SessionRecord>) {
+        if let Place::Parked(parked) = &mut *record.place.lock() {
+            parked.ends = Some(parked.since);
+            self.set_due(record, parked);
+        }
+    }
+
     fn remove(&self, record: &SessionRecord) {
         let mut sessions = self.sessions.lock();
         if sessions.get(&record.client_id).is_some_and(|known| known.key == record.key) {

@@ -104,8 +104,11 @@ pub(crate) enum Place {
 pub(crate) enum Outcome {
     /// It is queued; these were dropped to make room.
     Queued(Vec<Delivery>),
-    /// It is dropped.
-    Withheld,
+    /// It is dropped; the limits may say that this ends the session, which is then to be done for one that is away.
+    Withheld {
+        /// Whether they do.
+        end: bool,
+    },
 }
 
 const QUEUE_FULL: &str = "its queue is full, and the limits say that this ends it";
@@ -187,11 +190,11 @@ impl SessionRecord {
     /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
     pub(crate) fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
         let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::Withheld };
+        let Some(queue) = outbox.as_mut() else { return Outcome::Withheld { end: false } };
         if delivery.qos == QoS::AtMostOnce {
             // A client that is away is kept no message that nobody would acknowledge.
             if !self.is_connected() {
-                return Outcome::Withheld;
+                return Outcome::Withheld { end: false };
             }
         } else if self.is_kept() {
             delivery.sequence = queue.next_sequence();
@@ -213,7 +216,7 @@ impl SessionRecord {
                 if end {
                     self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
                 }
-                Outcome::Withheld
+                Outcome::Withheld { end }
             }
         }
     }

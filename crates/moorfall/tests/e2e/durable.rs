@@ -115,6 +115,49 @@ fn unreleased_identifiers_of_a_publisher_survive() {
 }
 
 #[test]
+fn the_will_of_a_kept_session_is_published_after_a_crash() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut asked = keeping(V5, "kettle-weir");
+    asked.will = Some(Will::new("harrowmere/status".parse().unwrap(), "offline", QoS::AtLeastOnce, true));
+    let (_station, _) = Peer::resume(service.mqtt, asked);
+    service.wait_for("it is written", |status| status["unwritten"] == 0);
+    service.crash();
+    let service = place.serve(&["--open"]);
+    let mut desk = Peer::open(service.mqtt, V5, "duty-desk");
+    desk.subscribe("harrowmere/status", QoS::AtMostOnce);
+    assert_eq!(text(&desk.message()), "offline");
+}
+
+#[test]
+fn a_full_queue_does_what_its_policy_says() {
+    for (policy, expected) in [("drop-newest", Some("012")), ("drop-oldest", Some("345")), ("end-session", None)] {
+        let place = Place::new();
+        let limits = format!("[limits]\nqueue-messages = 3\nqueue-policy = \"{policy}\"\n");
+        let config = place.write("moorfall.toml", &limits);
+        let service = place.serve(&["--open", "--config", config.to_str().unwrap()]);
+        let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+        away.subscribe("harrowmere/#", QoS::AtLeastOnce);
+        drop(away);
+        service.wait_for("it is away", |status| status["sessions_away"] == 1);
+        let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
+        let count: u8 = if expected.is_some() { 6 } else { 4 };
+        for number in 0..count {
+            station.publish(u16::from(number) + 1, publish(LEVEL, vec![b'0' + number], QoS::AtLeastOnce));
+        }
+        if expected.is_none() {
+            service.wait_for("the session has ended", |status| status["sessions_away"] == 0);
+        }
+        let (mut back, present) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+        assert_eq!(present, expected.is_some());
+        let arrived: String = expected.unwrap_or_default().chars().map(|_| text(&back.message())).collect();
+        assert_eq!(arrived, expected.unwrap_or_default(), "{policy}");
+        let dropped = service.run(&["sessions", "forecast", "--json"]).json()["sessions"][0]["dropped"].clone();
+        assert_eq!(dropped, if expected.is_some() { 3 } else { 0 }, "{policy}");
+    }
+}
+
+#[test]
 fn while_the_database_is_away_promises_wait_and_then_are_kept() {
     let place = Place::new();
     let host = place.serve(&[]);
