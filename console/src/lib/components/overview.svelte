@@ -40,7 +40,7 @@
     <Headline
       name="Sessions connected"
       value={count(sessions)}
-      note="{count(status?.subscriptions ?? 0)} subscriptions"
+      note="{count(status?.sessions_away ?? 0)} away; {count(status?.subscriptions ?? 0)} subscriptions"
     />
     <Headline
       name="Messages in per second"

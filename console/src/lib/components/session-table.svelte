@@ -10,8 +10,10 @@
   }
 
   const { service }: Props = $props();
-  const headings = ['Client', 'Identity', 'Address', 'MQTT', 'Connected', 'In', 'Out', 'Queue', 'Refused'];
+  const headings = ['Client', 'Identity', 'Address', 'MQTT', 'Since', 'In', 'Out', 'Queue', 'Refused'];
   const shown = $derived(service.sessions.length);
+  const away = $derived(service.sessions.filter((session) => !session.connected).length);
+  const match = $derived(service.search ? ' that match' : '');
 </script>
 
 <section
@@ -23,7 +25,7 @@
     <p class="text-xs text-quiet">
       {shown < service.total
         ? `${count(shown)} of ${count(service.total)} shown; search for others`
-        : `${count(shown)} connected${service.search ? ' that match' : ''}; choose one for more`}
+        : `${count(shown - away)} connected${away > 0 ? `, ${count(away)} away` : ''}${match}; choose one for more`}
     </p>
     <label class="ml-auto flex items-center gap-2 rounded border border-line bg-page px-2 text-sm">
       <Search class="size-4 text-quiet" />
