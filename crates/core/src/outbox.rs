@@ -93,6 +93,13 @@ impl Outbox {
 
     /// Moves up to `most` deliveries from the front to the end of `into`.
     pub fn take(&mut self, most: usize, into: &mut VecDeque<Delivery>) {
+        if self.queue.is_empty() {
+            // The memory of an idle session is given back.
+            if self.queue.capacity() > 64 {
+                self.queue = VecDeque::new();
+            }
+            return;
+        }
         if into.is_empty() && most >= self.queue.len() {
             std::mem::swap(&mut self.queue, into);
             self.bytes = 0;
@@ -100,9 +107,6 @@ impl Outbox {
         }
         for _ in 0..most.min(self.queue.len()) {
             into.extend(self.pop());
-        }
-        if self.queue.is_empty() && self.queue.capacity() > 64 {
-            self.queue = VecDeque::new();
         }
     }
 

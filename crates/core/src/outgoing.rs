@@ -12,6 +12,9 @@ const COPIED_PAYLOAD: usize = 2 * 1024;
 /// The capacity that an empty buffer may keep, bytes; idle connections are many.
 const KEPT_CAPACITY: usize = 1024;
 
+/// The most that is taken for what is likely to come, bytes.
+const MOST_EXPECTED: usize = 128 * 1024;
+
 /// A queue of bytes, written as one vectored write: small packets packed together, large payloads by reference.
 ///
 /// It is read as a [`Buf`]; the order of bytes is that of the calls.
@@ -22,16 +25,22 @@ pub struct Outgoing {
     /// Bytes in `segments`.
     in_segments: usize,
     tail: BytesMut,
+    /// Bytes taken since the queue was last empty.
+    taken: usize,
+    /// Bytes that were taken between the last two times that it was empty: what is likely to come next.
+    expected: usize,
 }
 
 impl Outgoing {
     /// Appends a packet.
     pub fn put_packet(&mut self, packet: &Packet, version: ProtocolVersion) -> Result<(), EncodeError> {
+        self.prepare();
         packet.encode(version, &mut self.tail)
     }
 
     /// Appends bytes that were encoded elsewhere.
     pub fn put_bytes(&mut self, bytes: &[u8]) {
+        self.prepare();
         self.tail.extend_from_slice(bytes);
     }
 
@@ -44,6 +53,7 @@ impl Outgoing {
         retain: bool,
         packet_id: Option<PacketId>,
     ) {
+        self.prepare();
         encoded.put_head(&mut self.tail, duplicate, qos, retain, packet_id);
         self.put_payload(encoded.payload());
     }
@@ -57,9 +67,17 @@ impl Outgoing {
         qos: QoS,
         retain: bool,
     ) -> Result<(), EncodeError> {
+        self.prepare();
         head.write(&mut self.tail, duplicate, qos, retain)?;
         self.put_payload(payload);
         Ok(())
+    }
+
+    /// Memory for a busy connection is taken in one piece; growing to it anew after each write would copy it all again.
+    fn prepare(&mut self) {
+        if self.tail.capacity() == 0 && self.expected > KEPT_CAPACITY {
+            self.tail.reserve(self.expected.min(MOST_EXPECTED));
+        }
     }
 
     fn put_payload(&mut self, payload: &Bytes) {
@@ -99,6 +117,7 @@ impl Buf for Outgoing {
     }
 
     fn advance(&mut self, mut count: usize) {
+        self.taken += count;
         while let Some(front) = self.segments.front_mut() {
             let here = count.min(front.len());
             front.advance(here);
@@ -111,6 +130,7 @@ impl Buf for Outgoing {
         }
         self.tail.advance(count);
         if self.tail.is_empty() {
+            self.expected = std::mem::take(&mut self.taken);
             // The memory of an idle connection is given back; a busy one keeps what it used.
             if self.tail.capacity() > KEPT_CAPACITY {
                 self.tail = BytesMut::new();

@@ -36,7 +36,7 @@ use crate::{
 const WRITE_AHEAD: usize = 64 * 1024;
 
 /// Deliveries taken from the queue at a time.
-const DELIVERIES: usize = 256;
+const DELIVERIES: usize = 1_024;
 
 /// The least and the most that is read at a time, bytes.
 const READ: (usize, usize) = (2 * 1024, 64 * 1024);
@@ -294,12 +294,12 @@ impl Connection {
             self.pending_is_retained = true;
             return true;
         }
-        if self.pending.capacity() > 2 * DELIVERIES {
-            // The memory of a long walk is given back.
-            self.pending = VecDeque::new();
-        }
         self.pending_is_retained = false;
         record.take(DELIVERIES, &mut self.pending);
+        if self.pending.is_empty() && self.pending.capacity() > 64 {
+            // The memory of a burst or of a long walk is given back.
+            self.pending = VecDeque::new();
+        }
         !self.pending.is_empty()
     }
 
