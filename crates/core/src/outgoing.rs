@@ -7,7 +7,7 @@ use moorfall_wire::{EncodeError, EncodedPublish, Packet, PacketId, ProtocolVersi
 
 /// Payloads up to this size are copied behind their head; larger ones are written from where they are. Copying a
 /// small payload costs less than one more entry in a vectored write.
-const COPIED_PAYLOAD: usize = 2 * 1024;
+const COPIED_PAYLOAD: usize = EncodedPublish::INLINE;
 
 /// The capacity that an empty buffer may keep, bytes; idle connections are many.
 const KEPT_CAPACITY: usize = 1024;

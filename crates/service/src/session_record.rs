@@ -245,7 +245,9 @@ impl SessionRecord {
                 match queue.push(delivery) {
                     Pushed::Queued { first, displaced: dropped } => {
                         wake |= first;
-                        displaced.extend(dropped);
+                        if !dropped.is_empty() {
+                            displaced.extend(dropped);
+                        }
                     }
                     Pushed::Dropped { end: ends } => {
                         withheld += 1;

@@ -215,7 +215,7 @@ impl PublishHead<'_> {
 /// A PUBLISH encoded once for many receivers.
 ///
 /// Only the first byte's flags and the packet identifier differ between receivers of one version, so they
-/// are put in while the head is copied out; the payload is shared by reference count.
+/// are put in while the head is copied out; a large payload is shared by reference count.
 #[derive(Clone, Debug)]
 pub struct EncodedPublish {
     head: Bytes,
@@ -234,8 +234,15 @@ impl EncodedPublish {
     ) -> Result<Self, EncodeError> {
         let placeholder = acknowledged.then_some(PacketId::MIN);
         let head = PublishHead { topic, properties, payload: payload.len(), version, packet_id: placeholder };
-        let mut bytes = BytesMut::with_capacity(head.size()? - payload.len());
+        let inline = payload.len() <= Self::INLINE;
+        let behind = if inline { 0 } else { payload.len() };
+        let mut bytes = BytesMut::with_capacity(head.size()? - behind);
         let id_at = head.put(&mut bytes, 0)?;
+        let mut payload = payload;
+        if inline {
+            bytes.put_slice(&payload);
+            payload = Bytes::new();
+        }
         Ok(Self { head: bytes.freeze(), packet_id_at: acknowledged.then_some(id_at), payload })
     }
 
@@ -244,12 +251,15 @@ impl EncodedPublish {
         self.head.len() + self.payload.len()
     }
 
-    /// The payload, which belongs right behind the head.
+    /// Payloads up to this size are part of the head, so that one copy serves for both, bytes.
+    pub const INLINE: usize = 2 * 1024;
+
+    /// What belongs right behind the head: the payload, or nothing when that is part of the head.
     pub fn payload(&self) -> &Bytes {
         &self.payload
     }
 
-    /// Appends everything before the payload. `packet_id` is used when the encoding has room for one.
+    /// Appends everything before a large payload, or all of a small message. `packet_id` is used when the encoding has room for one.
     pub fn put_head(&self, out: &mut BytesMut, duplicate: bool, qos: QoS, retain: bool, packet_id: Option<PacketId>) {
         let start = out.len();
         out.put_slice(&self.head);
