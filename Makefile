@@ -39,11 +39,10 @@ api: ## Write down the API that the service serves, and the console's types for 
 	MOORFALL_UPDATE=1 cargo test --package moorfall-service --test openapi
 	cd console && npm run -s api
 
-bench: ## Measure Moorfall beside a bare relay and PostgreSQL (BENCH=name for some)
+bench: console/dist/index.html ## Measure Moorfall beside a bare relay and PostgreSQL (BENCH=name for some)
 	@scripts/install-packages postgresql
-	@$(MAKE) --no-print-directory build
-	cargo build --release --package moorfall-bench
-	target/release/moorfall-bench run $(BENCH)
+	cargo build --profile dist --bin moorfall --bin moorfall-bench
+	target/dist/moorfall-bench run --program target/dist/moorfall $(BENCH)
 
 fuzz: ## Feed decode or session (TARGET) with bytes for a minute (needs cargo-fuzz)
 	@mkdir -p fuzz/corpus/$(or $(TARGET),decode)

@@ -41,7 +41,7 @@ enum Command {
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Plan {
     /// The program to measure
-    #[arg(long, value_name = "FILE", default_value = "target/release/moorfall")]
+    #[arg(long, value_name = "FILE", default_value = "target/dist/moorfall")]
     pub(crate) program: PathBuf,
     /// Only benches whose name holds this text
     #[arg(default_value = "")]

@@ -59,7 +59,7 @@ impl Program {
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
-            .map_err(|error| format!("{} can't be run: {error}; build it with `make build`", plan.program.display()))?;
+            .map_err(|error| format!("{} can't be run: {error}; `make bench` builds it", plan.program.display()))?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
         let address = line.split_whitespace().find_map(|field| field.strip_prefix("mqtt=mqtt://"));
