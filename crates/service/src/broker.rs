@@ -277,12 +277,14 @@ impl Broker {
         (Routed::To(count), promise)
     }
 
-    /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members.
-    pub(crate) fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>) -> bool {
+    /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
+    /// identifier is filed if the publisher's session is kept.
+    pub(crate) fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_kept: bool) -> bool {
         let files =
             |recipient: &Recipient<Arc<SessionRecord>>| recipient.qos > QoS::AtMostOnce && recipient.handle.is_kept();
         !message.retain
             && route.groups.is_empty()
+            && !(publisher_is_kept && message.qos == QoS::ExactlyOnce)
             && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(files))
     }
 

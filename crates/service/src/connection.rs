@@ -425,7 +425,7 @@ impl Connection {
         let qos = message.qos;
         // What was found of the run's route for a message of this QoS holds for the next one.
         let known = same && !message.retain && self.run.messages.last().is_some_and(|last| last.qos == qos);
-        let plain = self.answers.is_empty() && (known || Broker::is_plain(&message, route));
+        let plain = self.answers.is_empty() && (known || Broker::is_plain(&message, route, self.session.is_kept()));
         let (routed, promise) = if plain {
             let own = |recipient: &&Recipient<_>| recipient.no_local && recipient.session == message.publisher;
             // Nobody asks for the number at QoS 0.

@@ -11,7 +11,7 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::{Delivery, Limits, Message, SessionKey, Time, session::Parting};
+use moorfall_core::{Delivery, Limits, Message, SessionKey, Time, measure::Totals, session::Parting};
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
@@ -203,6 +203,7 @@ impl Broker {
         self.registry.connected.fetch_sub(1, Ordering::Relaxed);
         let unsendable = record.take_if(|delivery| delivery.qos == QoS::AtMostOnce);
         record.withheld.fetch_add(unsendable.len() as u64, Ordering::Relaxed);
+        self.counters.add(&Totals { withheld: unsendable.len() as u64, ..Totals::default() });
         if expiry == 0 {
             self.finish(record);
         } else {
@@ -236,7 +237,9 @@ impl Broker {
         shared.extend(waiting);
         {
             let mut batch = self.journal.open();
-            batch.remove_session(record.key);
+            if record.is_stored() {
+                batch.remove_session(record.key);
+            }
             for (_, sent) in state.into_sent() {
                 batch.done(record.key, &sent.delivery);
             }

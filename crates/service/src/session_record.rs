@@ -134,6 +134,8 @@ pub(crate) struct SessionRecord {
     connected: AtomicBool,
     /// Whether it outlives its connection.
     kept: AtomicBool,
+    /// Whether it ever did, so that the database may know it.
+    stored: AtomicBool,
     /// `None` once the session is over.
     outbox: Mutex<Option<Outbox>>,
 }
@@ -163,6 +165,7 @@ impl SessionRecord {
             connected: AtomicBool::new(matches!(place, Place::Connected(_))),
             place: Mutex::new(place),
             kept: AtomicBool::new(kept),
+            stored: AtomicBool::new(kept),
             outbox: Mutex::new(Some(Outbox::new(limits))),
         }
     }
@@ -170,6 +173,11 @@ impl SessionRecord {
     /// Whether it outlives its connection. Its messages at QoS 1 and 2 are then filed in the journal.
     pub(crate) fn is_kept(&self) -> bool {
         self.kept.load(Ordering::Acquire)
+    }
+
+    /// Whether the database may know it.
+    pub(crate) fn is_stored(&self) -> bool {
+        self.stored.load(Ordering::Acquire)
     }
 
     pub(crate) fn is_connected(&self) -> bool {
@@ -184,6 +192,7 @@ impl SessionRecord {
 
     /// A client resumes the session and wants it kept, or not any more.
     pub(crate) fn set_kept(&self, kept: bool) {
+        self.stored.fetch_or(kept, Ordering::AcqRel);
         self.kept.store(kept, Ordering::Release);
     }
 

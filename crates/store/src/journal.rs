@@ -19,7 +19,10 @@ use moorfall_wire::{
 };
 use sqlx::{Postgres, Row, Transaction, postgres::PgRow};
 
-use crate::{Changes, SessionRow, Store, StoreError, changes::Table};
+use crate::{
+    Changes, SessionRow, Store, StoreError,
+    changes::{MessageRow, Table},
+};
 
 /// A session as it was found.
 #[derive(Debug)]
@@ -211,6 +214,12 @@ impl Store {
     }
 }
 
+/// Rows of one statement at most.
+const STATEMENT_ROWS: usize = 20_000;
+
+/// Bytes of messages in one statement at most, unless a single one is larger: PostgreSQL takes less than 1 GiB.
+const STATEMENT_BYTES: usize = 16 * 1024 * 1024;
+
 type Run<'a> = &'a mut Transaction<'static, Postgres>;
 
 async fn write_sessions(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
@@ -293,6 +302,22 @@ async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreErro
     }
     // In the order of the index, which makes writing it cheaper.
     rows.sort_unstable_by_key(|(number, _)| **number);
+    let mut rest = &rows[..];
+    while !rest.is_empty() {
+        let mut bytes = 0;
+        let fits = rest.iter().take(STATEMENT_ROWS).take_while(|(_, row)| {
+            let first = bytes == 0;
+            bytes += row.message.weight() + 1;
+            first || bytes <= STATEMENT_BYTES
+        });
+        let (now, later) = rest.split_at(fits.count());
+        insert_messages(run, now).await?;
+        rest = later;
+    }
+    Ok(())
+}
+
+async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(), StoreError> {
     let properties: Vec<Vec<u8>> =
         rows.iter().map(|(_, row)| properties_bytes(&row.message.properties)).collect::<Result<_, _>>()?;
     sqlx::query(
@@ -300,15 +325,15 @@ async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreErro
          SELECT * FROM UNNEST($1::int8[], $2::text[], $3::bytea[], $4::bytea[], $5::int2[], $6::bool[], $7::bool[], \
          $8::int8[], $9::int8[]) ON CONFLICT (number) DO UPDATE SET retained = excluded.retained",
     )
-    .bind(column(&rows, |(number, _)| signed(**number)))
-    .bind(column(&rows, |(_, row)| &*row.message.topic))
-    .bind(column(&rows, |(_, row)| &row.message.payload[..]))
+    .bind(column(rows, |(number, _)| signed(**number)))
+    .bind(column(rows, |(_, row)| &*row.message.topic))
+    .bind(column(rows, |(_, row)| &row.message.payload[..]))
     .bind(properties)
-    .bind(column(&rows, |(_, row)| i16::from(row.message.qos.level())))
-    .bind(column(&rows, |(_, row)| row.message.retain))
-    .bind(column(&rows, |(_, row)| row.retained))
-    .bind(column(&rows, |(_, row)| signed(row.message.publisher.0)))
-    .bind(column(&rows, |(_, row)| signed(row.message.received.as_micros())))
+    .bind(column(rows, |(_, row)| i16::from(row.message.qos.level())))
+    .bind(column(rows, |(_, row)| row.message.retain))
+    .bind(column(rows, |(_, row)| row.retained))
+    .bind(column(rows, |(_, row)| signed(row.message.publisher.0)))
+    .bind(column(rows, |(_, row)| signed(row.message.received.as_micros())))
     .execute(&mut **run)
     .await?;
     Ok(())

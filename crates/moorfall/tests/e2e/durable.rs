@@ -3,7 +3,7 @@
 use moorfall_wire::*;
 
 use crate::{
-    harness::{Place, database_pid, wait},
+    harness::{Place, wait},
     peer::{Peer, V5, V311, ack, connect, keeping, publish},
 };
 
@@ -115,6 +115,30 @@ fn unreleased_identifiers_of_a_publisher_survive() {
 }
 
 #[test]
+fn an_unreleased_message_is_not_passed_on_again_though_nobody_s_session_was_kept_but_the_publisher_s() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut desk = Peer::open(service.mqtt, V5, "duty-desk");
+    desk.subscribe("harrowmere/#", QoS::AtMostOnce);
+    let (mut station, _) = Peer::resume(service.mqtt, keeping(V5, "kettle-weir"));
+    let message = Publish { packet_id: PacketId::new(7), ..publish(LEVEL, b"1".to_vec(), QoS::ExactlyOnce) };
+    station.send(&Packet::Publish(message.clone()));
+    assert!(matches!(station.receive(), Some(Packet::PubRec(_))));
+    assert_eq!(text(&desk.message()), "1");
+    service.crash();
+
+    let service = place.serve(&["--open"]);
+    let mut desk = Peer::open(service.mqtt, V5, "duty-desk");
+    desk.subscribe("harrowmere/#", QoS::AtMostOnce);
+    let (mut station, present) = Peer::resume(service.mqtt, keeping(V5, "kettle-weir"));
+    assert!(present);
+    station.send(&Packet::Publish(Publish { duplicate: true, ..message }));
+    assert!(matches!(station.receive(), Some(Packet::PubRec(_))));
+    desk.send(&Packet::PingReq);
+    assert_eq!(desk.receive(), Some(Packet::PingResp), "no second copy");
+}
+
+#[test]
 fn the_will_of_a_kept_session_is_published_after_a_crash() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
@@ -160,21 +184,15 @@ fn a_full_queue_does_what_its_policy_says() {
 #[test]
 fn while_the_database_is_away_promises_wait_and_then_are_kept() {
     let place = Place::new();
-    let host = place.serve(&[]);
-    let socket = host.data.join("socket");
-    host.crash();
-    let database = database_pid(&place.data()).unwrap();
-    let url = format!("postgresql:///moorfall?user=moorfall&host={}", socket.display());
-    let other = place.path().join("other");
-    let service = place.serve(&["--data", other.to_str().unwrap(), "--database", &url, "--open"]);
-
+    let guest = place.serve_on_another_database();
+    let service = &guest.service;
     let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
     away.subscribe("harrowmere/#", QoS::AtLeastOnce);
     drop(away);
     let (mut here, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
     here.subscribe("tideway/#", QoS::AtLeastOnce);
     let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
-    nix::sys::signal::kill(database, nix::sys::signal::Signal::SIGQUIT).unwrap();
+    guest.stop_database();
 
     let message =
         |topic: &str, id| Publish { packet_id: PacketId::new(id), ..publish(topic, b"1".to_vec(), QoS::AtLeastOnce) };
@@ -191,10 +209,11 @@ fn while_the_database_is_away_promises_wait_and_then_are_kept() {
 
     let again = place.serve(&[]);
     assert!(matches!(station.receive(), Some(Packet::PubAck(done)) if done.packet_id.get() == 2));
+    let other = service.data.clone();
     wait("it is healthy again", || (service.status_of(&other)["database"]["healthy"] == true).then_some(()));
     let (mut away, present) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
     assert!(present);
     assert_eq!(text(&away.message()), "1");
-    drop(service);
+    drop(guest);
     drop(again);
 }

@@ -79,6 +79,23 @@ impl Place {
         Service::start(self, &arguments)
     }
 
+    /// Starts an open service whose records are in the database of another one, which was killed.
+    pub(crate) fn serve_on_another_database(&self) -> Guest<'_> {
+        self.serve_as_guest(&["--open"])
+    }
+
+    /// The same with other options.
+    pub(crate) fn serve_as_guest(&self, more: &[&str]) -> Guest<'_> {
+        let host = self.serve(&[]);
+        let socket = host.data.join("socket");
+        host.crash();
+        let database = database_pid(&self.data()).unwrap();
+        let url = format!("postgresql:///moorfall?user=moorfall&host={}", socket.display());
+        let data = self.path().join("other");
+        let usual = ["--data", data.to_str().unwrap(), "--database", &url];
+        Guest { service: self.serve(&[&usual[..], more].concat()), database }
+    }
+
     /// Starts the service with the listeners of its configuration alone.
     pub(crate) fn serve_as_configured(&self, more: &[&str]) -> Service<'_> {
         let data = self.data();
@@ -130,6 +147,19 @@ impl Ran {
     #[track_caller]
     pub(crate) fn json(&self) -> Value {
         serde_json::from_str(self.ok()).unwrap()
+    }
+}
+
+/// A service whose database can be taken away; nobody starts it again.
+pub(crate) struct Guest<'a> {
+    pub(crate) service: Service<'a>,
+    database: Pid,
+}
+
+impl Guest<'_> {
+    /// Ends the database at once.
+    pub(crate) fn stop_database(&self) {
+        kill(self.database, Signal::SIGQUIT).unwrap();
     }
 }
 

@@ -13,5 +13,6 @@ mod durable;
 mod harness;
 mod peer;
 mod service;
+mod sessions;
 mod sockets;
 mod transports;

@@ -207,16 +207,11 @@ fn a_database_address_that_is_none_is_told_without_showing_it() {
 #[test]
 fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     let place = Place::new();
-    let host = place.serve(&[]);
-    let socket = host.data.join("socket");
-    host.crash();
-    let database = database_pid(&place.data()).unwrap();
-    let url = format!("postgresql:///moorfall?user=moorfall&host={}", socket.display());
-    let (other, blueprint) = (place.path().join("other"), place.write("blueprint.toml", BLUEPRINT));
-    let (other, blueprint) = (other.to_str().unwrap(), blueprint.to_str().unwrap());
-    let service = place.serve(&["--data", other, "--database", &url, "--blueprint", blueprint]);
+    let blueprint = place.write("blueprint.toml", BLUEPRINT);
+    let guest = place.serve_as_guest(&["--blueprint", blueprint.to_str().unwrap()]);
+    let service = &guest.service;
     service.identity("duty-desk", &[]);
-    nix::sys::signal::kill(database, nix::sys::signal::Signal::SIGQUIT).unwrap();
+    guest.stop_database();
     let status = service.wait_for("the trouble is seen", |status| status["database"]["healthy"] == false);
     let warnings = status["warnings"].to_string();
     assert!(warnings.contains("The database is away"), "{status}");
@@ -227,7 +222,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     wait("the chart is drawn from memory", || (!throughput_points(&service).is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
     assert!(words.failed().contains("nothing was changed; try again"), "{words:?}");
-    let (took, _) = service.terminate();
+    let (took, _) = guest.service.terminate();
     assert!(took < Duration::from_secs(5), "{took:?}");
 }
 
