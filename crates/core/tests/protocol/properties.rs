@@ -114,6 +114,22 @@ fn topic_aliases_are_understood_and_given() {
 }
 
 #[test]
+fn an_alias_that_was_never_sent_is_not_used() {
+    let mut world = World::default();
+    let mut asked = connect("small", ProtocolVersion::V5);
+    asked.properties.topic_alias_maximum = Some(1);
+    asked.properties.maximum_packet_size = NonZeroU32::new(100);
+    let small = world.open(asked);
+    world.subscribe(small, "#", QoS::ExactlyOnce);
+    for size in [200, 1, 1] {
+        world.publish_unheard(LEVEL, &"x".repeat(size), QoS::ExactlyOnce);
+    }
+    // The first was too large to be sent, so the second one brings the topic.
+    assert!(world.is_open(small), "{}", world.ending(small));
+    assert_eq!(messages(&world.events(small)).iter().filter(|message| *message.topic == *LEVEL).count(), 2);
+}
+
+#[test]
 fn an_alias_that_stands_for_nothing_is_a_protocol_error_and_zero_is_none() {
     let mut unknown = publish(LEVEL, b"1", QoS::AtMostOnce);
     unknown.topic = TopicName::default();
