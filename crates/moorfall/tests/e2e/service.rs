@@ -219,7 +219,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     let target = "harrowmere/gorge/kettle-weir/gate/target";
     let ran = service.run(&["publish", target, "40", "--as", "duty-desk", "--password-file", file.to_str().unwrap()]);
     assert!(ran.ok().contains("acknowledged"), "signing in and publishing go on: {ran:?}");
-    wait("the chart is drawn from memory", || (!throughput_points(&service).is_empty()).then_some(()));
+    wait("the chart is drawn from memory", || (!throughput_points(service).is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
     assert!(words.failed().contains("nothing was changed; try again"), "{words:?}");
     let (took, _) = guest.service.terminate();
