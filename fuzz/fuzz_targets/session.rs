@@ -6,7 +6,7 @@ use std::sync::Arc;
 use bytes::{Buf, BytesMut};
 use libfuzzer_sys::fuzz_target;
 use moorfall_core::{
-    Delivery, Limits, SessionKey, Time,
+    Delivery, Limits, Part, Queued, Run, SessionKey, Time,
     access::Access,
     session::{Action, Routed, Session, SessionState, Verdict},
 };
@@ -43,12 +43,15 @@ fuzz_target!(|bytes: &[u8]| {
                 // The client hears itself, as a kept session does.
                 Action::Route { message, packet_id } => {
                     let qos = message.qos;
-                    if session.can_deliver(qos) {
-                        let sequence = if session.is_kept() && qos as u8 > 0 { micros } else { 0 };
-                        let retain = message.retain;
-                        let delivery = Delivery { sequence, ..Delivery::new(message, qos, retain) };
-                        let _ = session.handle_delivery(now, delivery);
-                    }
+                    let sequence = if session.is_kept() && qos as u8 > 0 { micros } else { 0 };
+                    let retain = message.retain;
+                    let mut queued = Some(if sequence > 0 || retain {
+                        Queued::One(Delivery { sequence, ..Delivery::new(message, qos, retain) })
+                    } else {
+                        // Three times the same message.
+                        Queued::Part(Part::new(Arc::new(Run::new(std::iter::repeat_n(message, 3))), qos, None))
+                    });
+                    session.handle_queued(now, &mut queued, 64 * 1024);
                     if let Some(id) = packet_id {
                         session.handle_routed(qos, id, Routed::To(1));
                     }

@@ -42,6 +42,11 @@ impl<T> InFlight<T> {
         self.count
     }
 
+    /// Identifiers that are free.
+    pub(crate) fn left(&self) -> usize {
+        usize::from(IDS) - self.count
+    }
+
     /// Whether all identifiers are in use.
     pub(crate) fn is_full(&self) -> bool {
         self.count >= usize::from(IDS)
@@ -164,6 +169,10 @@ impl Quota {
     pub(crate) fn new(maximum: u16) -> Self {
         let maximum = maximum.max(1);
         Self { left: maximum, maximum }
+    }
+
+    pub(crate) fn left(self) -> usize {
+        self.left.into()
     }
 
     pub(crate) fn has_room(self) -> bool {

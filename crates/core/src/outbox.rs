@@ -2,30 +2,89 @@
 
 use std::collections::VecDeque;
 
-use crate::{Delivery, Limits, QueuePolicy};
+use moorfall_wire::{QoS, TopicFilter};
+
+use crate::{Delivery, Limits, Part, QueuePolicy};
+
+/// What waits in a queue.
+#[derive(Clone, Debug)]
+pub enum Queued {
+    /// One message.
+    One(Delivery),
+    /// Messages that follow each other. At least one is left.
+    Part(Part),
+}
+
+impl Queued {
+    /// How many messages.
+    pub fn len(&self) -> usize {
+        match self {
+            Self::One(_) => 1,
+            Self::Part(part) => part.len(),
+        }
+    }
+
+    /// Whether there is no message.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// At which QoS they are sent.
+    pub fn qos(&self) -> QoS {
+        match self {
+            Self::One(delivery) => delivery.qos,
+            Self::Part(part) => part.qos,
+        }
+    }
+
+    /// The shared subscription that they came by.
+    pub fn shared(&self) -> Option<&TopicFilter> {
+        match self {
+            Self::One(delivery) => delivery.shared(),
+            Self::Part(part) => part.shared(),
+        }
+    }
+
+    fn weight(&self) -> usize {
+        match self {
+            Self::One(delivery) => delivery.message.weight(),
+            Self::Part(part) => part.weight(),
+        }
+    }
+}
+
+impl IntoIterator for Queued {
+    type Item = Delivery;
+    type IntoIter = std::iter::Chain<std::option::IntoIter<Delivery>, std::iter::Flatten<std::option::IntoIter<Part>>>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        let (one, part) = match self {
+            Self::One(delivery) => (Some(delivery), None),
+            Self::Part(part) => (None, Some(part)),
+        };
+        one.into_iter().chain(part.into_iter().flatten())
+    }
+}
 
 /// What became of a push.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 #[must_use]
-pub enum Pushed {
-    /// It is queued.
-    Queued {
-        /// Whether the queue was empty before, so that its reader wants to be woken.
-        first: bool,
-        /// What was dropped to make room, oldest first.
-        displaced: Vec<Delivery>,
-    },
-    /// The queue is at its bound and this message was dropped.
-    Dropped {
-        /// Whether the session is to end, as its queue's policy says.
-        end: bool,
-    },
+pub struct Pushed {
+    /// Whether the queue was empty before and is not now, so that its reader wants to be woken.
+    pub first: bool,
+    /// What was dropped to make room, oldest first.
+    pub displaced: Vec<Delivery>,
+    /// How many of the messages themselves were dropped, because the queue is at its bound.
+    pub dropped: usize,
+    /// Whether the session is to end, as its queue's policy says.
+    pub end: bool,
 }
 
 /// A queue bounded by messages and by bytes. What happens at the bound is a policy; what is dropped is counted.
 #[derive(Debug)]
 pub struct Outbox {
-    queue: VecDeque<Delivery>,
+    queue: VecDeque<Queued>,
+    messages: usize,
     bytes: usize,
     dropped: u64,
     max_messages: usize,
@@ -35,10 +94,15 @@ pub struct Outbox {
 }
 
 impl Outbox {
+    /// Runs that may wait in the receive buffers of their publishers. Those behind them are copied: their reader is
+    /// slow, and memory that only a few of its bytes are wanted of must not wait with them.
+    const BORROWED: usize = 16;
+
     /// An empty queue with the bounds of `limits`.
     pub fn new(limits: &Limits) -> Self {
         Self {
             queue: VecDeque::new(),
+            messages: 0,
             bytes: 0,
             dropped: 0,
             max_messages: limits.queue_messages,
@@ -57,42 +121,88 @@ impl Outbox {
 
     /// Queues a delivery; when the queue is full the policy decides.
     pub fn push(&mut self, delivery: Delivery) -> Pushed {
-        let weight = delivery.message.weight();
-        let mut displaced = Vec::new();
-        while !self.has_room(weight) {
+        let mut pushed = Pushed { first: self.queue.is_empty(), ..Pushed::default() };
+        if self.make_room(delivery.message.weight(), &mut pushed) {
+            self.append(Queued::One(delivery));
+        }
+        pushed.first &= !self.queue.is_empty();
+        pushed
+    }
+
+    /// Queues the messages of a part, in their order; when there is not room for all of them the policy decides.
+    pub fn push_part(&mut self, mut part: Part) -> Pushed {
+        let mut pushed = Pushed { first: self.queue.is_empty(), ..Pushed::default() };
+        while let Some(weight) = part.front_weight() {
+            if !self.make_room(weight, &mut pushed) {
+                part.advance(1);
+                continue;
+            }
+            let room = part.fitting(self.max_bytes - self.bytes).min(self.max_messages - self.messages);
+            let mut fitting = part.split_to(room);
+            if self.queue.len() >= Self::BORROWED {
+                fitting.put_at_rest();
+            }
+            self.append(Queued::Part(fitting));
+        }
+        pushed.first &= !self.queue.is_empty();
+        pushed
+    }
+
+    /// Whether there is room for one more message of this weight, after what the policy does for it.
+    fn make_room(&mut self, weight: usize, pushed: &mut Pushed) -> bool {
+        while self.messages >= self.max_messages || self.bytes + weight > self.max_bytes {
             self.dropped += 1;
             match self.policy {
-                QueuePolicy::DropOldest if !self.queue.is_empty() => displaced.extend(self.pop()),
-                policy => return Pushed::Dropped { end: policy == QueuePolicy::EndSession },
+                QueuePolicy::DropOldest if !self.queue.is_empty() => pushed.displaced.extend(self.pop()),
+                policy => {
+                    pushed.dropped += 1;
+                    pushed.end |= policy == QueuePolicy::EndSession;
+                    return false;
+                }
             }
         }
-        let first = self.queue.is_empty();
-        self.bytes += weight;
-        self.queue.push_back(delivery);
-        Pushed::Queued { first, displaced }
+        true
     }
 
-    /// Puts deliveries back in front of all others, in their order, whatever the bound: they had been taken out.
-    pub fn put_back(&mut self, deliveries: impl DoubleEndedIterator<Item = Delivery>) {
-        for delivery in deliveries.rev() {
-            self.next_sequence = self.next_sequence.max(delivery.sequence + 1);
-            self.bytes += delivery.message.weight();
-            self.queue.push_front(delivery);
+    /// Puts what had been taken out back in front of all others, in its order, whatever the bound.
+    pub fn put_back(&mut self, entries: impl DoubleEndedIterator<Item = Queued>) {
+        for entry in entries.rev() {
+            if let Queued::One(delivery) = &entry {
+                self.next_sequence = self.next_sequence.max(delivery.sequence + 1);
+            }
+            self.count(&entry);
+            self.queue.push_front(entry);
         }
     }
 
-    fn has_room(&self, weight: usize) -> bool {
-        self.queue.len() < self.max_messages && self.bytes + weight <= self.max_bytes
+    fn count(&mut self, entry: &Queued) {
+        self.messages += entry.len();
+        self.bytes += entry.weight();
     }
 
+    fn append(&mut self, entry: Queued) {
+        self.count(&entry);
+        self.queue.push_back(entry);
+    }
+
+    /// Takes the oldest message.
     fn pop(&mut self) -> Option<Delivery> {
-        let delivery = self.queue.pop_front()?;
+        let (delivery, over) = match self.queue.front_mut()? {
+            Queued::One(_) => (None, true),
+            Queued::Part(part) => (part.next(), part.is_empty()),
+        };
+        let front = if over { self.queue.pop_front() } else { None };
+        let delivery = delivery.or(match front {
+            Some(Queued::One(delivery)) => Some(delivery),
+            _ => None,
+        })?;
+        self.messages -= 1;
         self.bytes -= delivery.message.weight();
         Some(delivery)
     }
 
-    /// Moves up to `most` deliveries from the front to the end of `into`.
-    pub fn take(&mut self, most: usize, into: &mut VecDeque<Delivery>) {
+    /// Moves up to `most` messages from the front to the end of `into`.
+    pub fn take(&mut self, most: usize, into: &mut VecDeque<Queued>) {
         if self.queue.is_empty() {
             // The memory of an idle session is given back.
             if self.queue.capacity() > 64 {
@@ -100,27 +210,40 @@ impl Outbox {
             }
             return;
         }
-        if into.is_empty() && most >= self.queue.len() {
+        if into.is_empty() && most >= self.messages {
             std::mem::swap(&mut self.queue, into);
-            self.bytes = 0;
+            (self.messages, self.bytes) = (0, 0);
             return;
         }
-        for _ in 0..most.min(self.queue.len()) {
-            into.extend(self.pop());
+        let mut left = most;
+        while left > 0
+            && let Some(front) = self.queue.front_mut()
+        {
+            let entry = match front {
+                Queued::Part(part) if part.len() > left => Queued::Part(part.split_to(left)),
+                _ => match self.queue.pop_front() {
+                    Some(entry) => entry,
+                    None => return,
+                },
+            };
+            left -= entry.len();
+            self.messages -= entry.len();
+            self.bytes -= entry.weight();
+            into.push_back(entry);
         }
     }
 
-    /// Takes out the deliveries that `wanted` names, in their order; the rest stays as it is.
-    pub fn take_if(&mut self, mut wanted: impl FnMut(&Delivery) -> bool) -> Vec<Delivery> {
-        let (taken, kept): (Vec<_>, Vec<_>) = self.queue.drain(..).partition(|delivery| wanted(delivery));
-        self.bytes = kept.iter().map(|delivery| delivery.message.weight()).sum();
-        self.queue = kept.into();
+    /// Takes out the entries that `wanted` names, in their order; the rest stays as it is.
+    pub fn take_if(&mut self, mut wanted: impl FnMut(&Queued) -> bool) -> Vec<Queued> {
+        let (taken, kept): (Vec<_>, Vec<_>) = self.queue.drain(..).partition(|entry| wanted(entry));
+        (self.messages, self.bytes) = (0, 0);
+        kept.into_iter().for_each(|entry| self.append(entry));
         taken
     }
 
     /// Messages that wait.
     pub fn len(&self) -> usize {
-        self.queue.len()
+        self.messages
     }
 
     /// Whether nothing waits.
@@ -146,7 +269,7 @@ mod tests {
     use moorfall_wire::{PublishProperties, QoS};
 
     use super::*;
-    use crate::{Message, SessionKey, Time};
+    use crate::{Message, Run, SessionKey, Time};
 
     fn delivery(payload: &'static [u8]) -> Delivery {
         let message = Message::new(
@@ -168,41 +291,42 @@ mod tests {
     fn sizes(outbox: &mut Outbox) -> Vec<usize> {
         let mut taken = VecDeque::new();
         outbox.take(10, &mut taken);
-        taken.iter().map(|delivery| delivery.message.payload.len()).collect()
+        taken.into_iter().flatten().map(|delivery| delivery.message.payload.len()).collect()
     }
 
     #[test]
     fn both_bounds_hold_and_drops_are_counted() {
         let mut outbox = outbox(QueuePolicy::DropNewest);
-        assert!(matches!(outbox.push(delivery(b"12345")), Pushed::Queued { first: true, .. }));
+        assert!(outbox.push(delivery(b"12345")).first);
         let over = outbox.push(delivery(b"12345"));
-        assert!(matches!(over, Pushed::Dropped { end: false }), "14 bytes with topics and properties");
-        assert!(matches!(outbox.push(delivery(b"1")), Pushed::Queued { first: false, .. }));
-        assert!(matches!(outbox.push(delivery(b"")), Pushed::Dropped { .. }), "a third message");
+        assert_eq!((over.dropped, over.end, over.first), (1, false, false), "14 bytes with topics and properties");
+        let second = outbox.push(delivery(b"1"));
+        assert_eq!((second.dropped, second.first), (0, false));
+        assert_eq!(outbox.push(delivery(b"")).dropped, 1, "a third message");
         assert_eq!((outbox.len(), outbox.dropped()), (2, 2));
         assert_eq!(sizes(&mut outbox), [5, 1]);
         let again = outbox.push(delivery(b"1234567"));
-        assert!(matches!(again, Pushed::Queued { first: true, .. }), "the bytes were given back");
+        assert!(again.first, "the bytes were given back");
     }
 
     #[test]
     fn the_oldest_make_room_when_the_policy_says_so() {
         let mut outbox = outbox(QueuePolicy::DropOldest);
         for payload in [&b"1"[..], b"12"] {
-            assert!(matches!(outbox.push(delivery(payload)), Pushed::Queued { .. }));
+            assert_eq!(outbox.push(delivery(payload)).dropped, 0);
         }
-        let Pushed::Queued { displaced, .. } = outbox.push(delivery(b"1234567")) else { panic!("not queued") };
-        assert_eq!(displaced.len(), 2, "by bytes");
-        assert!(matches!(outbox.push(delivery(b"123456789012345")), Pushed::Dropped { .. }), "it could never fit");
+        let pushed = outbox.push(delivery(b"1234567"));
+        assert_eq!((pushed.displaced.len(), pushed.dropped), (2, 0), "by bytes");
+        assert_eq!(outbox.push(delivery(b"123456789012345")).dropped, 1, "it could never fit");
         assert_eq!((outbox.len(), outbox.dropped()), (0, 4));
     }
 
     #[test]
     fn what_is_put_back_comes_first() {
         let mut outbox = outbox(QueuePolicy::DropNewest);
-        assert!(matches!(outbox.push(delivery(b"1")), Pushed::Queued { .. }));
-        outbox.put_back([delivery(b"22"), delivery(b"333")].into_iter());
-        let taken = outbox.take_if(|delivery| delivery.message.payload.len() == 2);
+        assert!(outbox.push(delivery(b"1")).first);
+        outbox.put_back([delivery(b"22"), delivery(b"333")].map(Queued::One).into_iter());
+        let taken = outbox.take_if(|entry| entry.weight() == 4);
         assert_eq!((taken.len(), outbox.bytes()), (1, 8));
         assert_eq!(sizes(&mut outbox), [3, 1]);
     }
@@ -210,6 +334,50 @@ mod tests {
     #[test]
     fn a_session_that_is_to_end_at_the_bound_says_so() {
         let mut outbox = outbox(QueuePolicy::EndSession);
-        assert!(matches!(outbox.push(delivery(b"123456789012345")), Pushed::Dropped { end: true }));
+        assert!(outbox.push(delivery(b"123456789012345")).end);
+    }
+
+    fn part(payloads: &[&'static [u8]]) -> Part {
+        let run = Run::new(payloads.iter().map(|payload| delivery(payload).message));
+        Part::new(Arc::new(run), QoS::AtMostOnce, None)
+    }
+
+    #[test]
+    fn of_a_part_is_queued_what_has_room() {
+        let mut outbox = outbox(QueuePolicy::DropNewest);
+        let pushed = outbox.push_part(part(&[b"1", b"123456789012", b"12345", b"1"]));
+        assert_eq!((pushed.first, pushed.dropped, pushed.displaced.len()), (true, 2, 0));
+        assert_eq!((outbox.len(), outbox.bytes(), outbox.dropped()), (2, 10, 2));
+        let mut taken = VecDeque::new();
+        outbox.take(1, &mut taken);
+        assert_eq!((taken.len(), outbox.len(), outbox.bytes()), (1, 1, 7));
+        assert_eq!(sizes(&mut outbox), [5]);
+    }
+
+    #[test]
+    fn a_part_makes_room_for_itself_when_the_policy_says_so() {
+        let mut outbox = outbox(QueuePolicy::DropOldest);
+        let pushed = outbox.push_part(part(&[b"1", b"12", b"123", b"1234"]));
+        let displaced: Vec<_> = pushed.displaced.iter().map(|delivery| delivery.message.payload.len()).collect();
+        assert_eq!((displaced, pushed.dropped), (vec![1, 2], 0));
+        assert_eq!(outbox.bytes(), 11);
+        assert_eq!(sizes(&mut outbox), [3, 4]);
+    }
+
+    #[test]
+    fn what_waits_long_does_not_borrow() {
+        let limits = Limits { queue_messages: 100, queue_bytes: 10_000, ..Limits::default() };
+        let mut outbox = Outbox::new(&limits);
+        for _ in 0..20 {
+            assert_eq!(outbox.push_part(part(&[b"12345", b"1"])).dropped, 0);
+        }
+        let mut taken = VecDeque::new();
+        outbox.take(31, &mut taken);
+        outbox.take(100, &mut taken);
+        assert_eq!(taken.iter().map(Queued::len).collect::<Vec<_>>()[14..18], [2, 1, 1, 2]);
+        // The test's payloads are static: what was copied has another address.
+        let address = delivery(b"12345").message.payload.as_ptr();
+        let borrowed = |entry: &Queued| entry.clone().into_iter().next().unwrap().message.payload.as_ptr() == address;
+        assert_eq!((borrowed(&taken[14]), borrowed(&taken[20])), (true, false));
     }
 }

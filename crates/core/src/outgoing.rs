@@ -1,9 +1,9 @@
 //! Bytes that wait to be written to one connection.
 
-use std::{collections::VecDeque, io::IoSlice};
+use std::{collections::VecDeque, io::IoSlice, ops::Range};
 
 use bytes::{Buf, Bytes, BytesMut};
-use moorfall_wire::{EncodeError, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishHead, QoS};
+use moorfall_wire::{EncodeError, EncodedPublish, EncodedRun, Packet, PacketId, ProtocolVersion, PublishHead, QoS};
 
 /// Payloads up to this size are copied behind their head; larger ones are written from where they are. Copying a
 /// small payload costs less than one more entry in a vectored write.
@@ -27,7 +27,9 @@ pub struct Outgoing {
     tail: BytesMut,
     /// Bytes taken since the queue was last empty.
     taken: usize,
-    /// Bytes that were taken between the last two times that it was empty: what is likely to come next.
+    /// Those of them, or still to come, that stand in memory that others have too.
+    shared: usize,
+    /// Bytes of its own that were taken between the last two times that it was empty: what is likely to come next.
     expected: usize,
 }
 
@@ -58,6 +60,20 @@ impl Outgoing {
         self.put_payload(encoded.payload());
     }
 
+    /// Appends bytes that others are sent too.
+    pub fn put_shared(&mut self, bytes: Bytes) {
+        if bytes.len() <= COPIED_PAYLOAD {
+            return self.put_bytes(&bytes);
+        }
+        self.push_shared(bytes);
+    }
+
+    /// Appends packets of a run with the identifiers that `next_id` gives.
+    pub fn put_run(&mut self, run: &EncodedRun, range: Range<usize>, next_id: impl FnMut() -> PacketId) {
+        self.prepare();
+        run.put_with_ids(range, &mut self.tail, next_id);
+    }
+
     /// Appends a PUBLISH that nobody else receives in this form.
     pub fn put_own_publish(
         &mut self,
@@ -84,16 +100,19 @@ impl Outgoing {
         if payload.len() <= COPIED_PAYLOAD {
             self.tail.extend_from_slice(payload);
         } else {
-            self.push_segment(self.tail.len());
-            self.in_segments += payload.len();
-            self.segments.push_back(payload.clone());
+            self.push_shared(payload.clone());
         }
     }
 
-    fn push_segment(&mut self, length: usize) {
-        let head = self.tail.split_to(length).freeze();
-        self.in_segments += head.len();
-        self.segments.push_back(head);
+    fn push_shared(&mut self, bytes: Bytes) {
+        self.shared += bytes.len();
+        let head = self.tail.split().freeze();
+        for segment in [head, bytes] {
+            if !segment.is_empty() {
+                self.in_segments += segment.len();
+                self.segments.push_back(segment);
+            }
+        }
     }
 }
 
@@ -130,7 +149,7 @@ impl Buf for Outgoing {
         }
         self.tail.advance(count);
         if self.tail.is_empty() {
-            self.expected = std::mem::take(&mut self.taken);
+            self.expected = std::mem::take(&mut self.taken) - std::mem::take(&mut self.shared);
             // The memory of an idle connection is given back; a busy one keeps what it used.
             if self.tail.capacity() > KEPT_CAPACITY {
                 self.tail = BytesMut::new();

@@ -15,7 +15,7 @@ use parking_lot::Mutex;
 
 pub use crate::retained::RetainedFull;
 use crate::{
-    Delivery, Limits, Message, SessionKey, Time, Via,
+    Delivery, Limits, Message, Part, Run, SessionKey, Time, Via,
     retained::Retained,
     session::Granted,
     subscriptions::{Found, Members, Node, Subscriber},
@@ -39,14 +39,27 @@ pub struct Recipient<T> {
 }
 
 impl<T> Recipient<T> {
-    /// What this recipient is sent of `message`; `None` if it is the session's own and it wants none of these.
+    /// Whether what `publisher` sends is the session's own and it wants none of these ([MQTT-3.8.3-3]).
+    pub fn is_own(&self, publisher: SessionKey) -> bool {
+        self.no_local && self.session == publisher
+    }
+
+    /// What this recipient is sent of `message`, if anything.
     pub fn delivery(&self, message: &Arc<Message>) -> Option<Delivery> {
-        if self.no_local && self.session == message.publisher {
+        if self.is_own(message.publisher) {
             return None;
         }
         let retain = message.retain && self.retain_as_published;
         let delivery = Delivery::new(Arc::clone(message), message.qos.min(self.qos), retain);
         Some(Delivery { via: self.via.clone(), ..delivery })
+    }
+
+    /// What this recipient is sent of `run`, if anything.
+    pub fn part(&self, run: &Arc<Run>) -> Option<Part> {
+        if self.is_own(run.publisher()) {
+            return None;
+        }
+        Some(Part::new(Arc::clone(run), run.qos().min(self.qos), self.via.clone()))
     }
 }
 

@@ -11,7 +11,7 @@ use std::{
 };
 
 use moorfall_core::{
-    Limits, Message, SessionKey,
+    Limits, Message, Run, SessionKey,
     access::Policy,
     blueprint::Blueprint,
     measure::History,
@@ -244,10 +244,8 @@ impl Broker {
         let received = waiting.as_ref().filter(|waiting| exactly_once && waiting.record.is_kept());
         let to_file = message.retain || received.is_some() || all().any(files) || chosen.iter().any(|one| files(one));
         if !to_file {
-            let mut count = 0;
-            for recipient in all().chain(chosen.iter().copied()) {
-                count += self.push(message, recipient, None, batch);
-            }
+            let run = Arc::new(Run::new([Arc::clone(message)]));
+            let count = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
             return (Routed::To(count), None);
         }
         // What may stay for long must not borrow a receive buffer.
@@ -263,7 +261,7 @@ impl Broker {
         }
         let mut count = 0;
         for recipient in all().chain(chosen.iter().copied()) {
-            count += self.push(message, recipient, Some(&mut journal), batch);
+            count += self.push(message, recipient, &mut journal, batch);
         }
         if let Some(waiting) = received {
             journal.received(waiting.record.key, waiting.packet_id);
@@ -288,23 +286,26 @@ impl Broker {
             && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(files))
     }
 
-    /// Hands messages that follow each other to everyone on their route, the short way.
-    pub(crate) fn distribute_run(
+    /// Hands messages that follow each other, and of which nothing is filed, to these recipients; gives how many there
+    /// are, without the publisher if it wants none of its own.
+    pub(crate) fn distribute_run<'a>(
         &self,
-        messages: &[Arc<Message>],
-        route: &Route<Arc<SessionRecord>>,
+        run: &Arc<Run>,
+        recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
         batch: &mut Batch,
-    ) {
-        let mut displaced = Vec::new();
-        for recipient in &route.recipients {
-            batch.withheld += recipient.handle.push_run(recipient, messages, &mut displaced);
-            batch.withheld += displaced.len() as u64;
-            if displaced.iter().any(|delivery| delivery.sequence > 0) {
+    ) -> usize {
+        let mut count = 0;
+        for recipient in recipients {
+            let outcome = recipient.handle.push_run(recipient, run);
+            count += usize::from(!recipient.is_own(run.publisher()));
+            if !outcome.displaced.is_empty() {
                 let mut journal = self.journal.open();
-                displaced.iter().for_each(|delivery| journal.done(recipient.session, delivery));
+                let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
+                filed.for_each(|delivery| journal.done(recipient.session, delivery));
             }
-            displaced.clear();
+            self.account(recipient, &outcome, batch);
         }
+        count
     }
 
     /// Puts a message into one session's queue; gives 1 unless it is the session's own and it wants none of these.
@@ -312,31 +313,22 @@ impl Broker {
         &self,
         message: &Arc<Message>,
         recipient: &Recipient<Arc<SessionRecord>>,
-        journal: Option<&mut journal::Batch<'_>>,
+        journal: &mut journal::Batch<'_>,
         batch: &mut Batch,
     ) -> usize {
         let Some(delivery) = recipient.delivery(message) else { return 0 };
         let session = recipient.session;
-        let outcome = match journal {
-            None => recipient.handle.push(delivery, |_| {}),
-            Some(journal) => {
-                let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
-                if let Outcome::Queued(displaced) = &outcome {
-                    displaced.iter().for_each(|delivery| journal.done(session, delivery));
-                }
-                outcome
-            }
-        };
-        batch.withheld += match outcome {
-            Outcome::Queued(displaced) => displaced.len() as u64,
-            Outcome::Withheld { end } => {
-                if end {
-                    self.registry.end_soon(&recipient.handle);
-                }
-                1
-            }
-        };
+        let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
+        outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
+        self.account(recipient, &outcome, batch);
         1
+    }
+
+    fn account(&self, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {
+        batch.withheld += outcome.withheld;
+        if outcome.end {
+            self.registry.end_soon(&recipient.handle);
+        }
     }
 
     /// Makes or replaces an identity. Its sessions end when it may no longer connect, or sign in anew when what the

@@ -12,7 +12,7 @@ use std::{
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Delivery, Message, Outgoing, Time,
+    Message, Outgoing, Queued, Run, Time,
     router::{Recipient, Route, RouteCache},
     session::{Action, Credentials, Granted, Keep, Routed, Session, Undelivered, Verdict},
 };
@@ -65,8 +65,10 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         link: None,
         user_name: String::new(),
         routes: RouteCache::default(),
-        run: Run::default(),
+        run: Vec::new(),
+        run_route: None,
         pending: VecDeque::new(),
+        held: 0,
         pending_is_retained: false,
         retained_due: VecDeque::new(),
         answers: VecDeque::new(),
@@ -88,10 +90,14 @@ struct Connection {
     /// The user name that the client gave; empty if none.
     user_name: String,
     routes: RouteCache<Arc<SessionRecord>>,
-    /// Messages of the client that follow each other on one route and were not handed on yet.
-    run: Run,
+    /// Messages of the client that follow each other on one topic at one QoS and were not handed on yet.
+    run: Vec<Arc<Message>>,
+    /// To whom they go.
+    run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
-    pending: VecDeque<Delivery>,
+    pending: VecDeque<Queued>,
+    /// Messages in `pending`.
+    held: usize,
     /// Whether these are retained messages of a new subscription, which were never in the queue.
     pending_is_retained: bool,
     /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
@@ -106,15 +112,8 @@ struct Connection {
     farewell: Option<(String, bool)>,
 }
 
-/// Messages for the same recipients: handed on together, so that locks and wake-ups are paid once.
-#[derive(Default)]
-struct Run {
-    route: Option<Arc<Route<Arc<SessionRecord>>>>,
-    messages: Vec<Arc<Message>>,
-}
-
 /// Messages of one run at most.
-const RUN: usize = 256;
+const RUN: usize = 1_024;
 
 /// What a session waits for.
 enum Answer {
@@ -239,7 +238,7 @@ impl Connection {
         if buffer.is_empty() {
             // The memory of an idle connection is given back.
             *buffer = BytesMut::new();
-            self.run.messages = Vec::new();
+            self.run = Vec::new();
         }
     }
 
@@ -264,22 +263,28 @@ impl Connection {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
             }
-            let Some(mut delivery) = self.pending.pop_front() else { continue };
-            if !self.session.can_deliver(delivery.qos) {
-                self.pending.push_front(delivery);
-                break;
-            }
-            if self.pending_is_retained && delivery.qos > QoS::AtMostOnce && record.is_kept() {
+            let mut front = self.pending.pop_front();
+            if self.pending_is_retained
+                && let Some(Queued::One(delivery)) = &mut front
+                && delivery.qos > QoS::AtMostOnce
+                && delivery.sequence == 0
+                && record.is_kept()
+            {
                 delivery.sequence = record.next_sequence();
-                self.broker.journal.open().file(record.key, &delivery);
+                self.broker.journal.open().file(record.key, delivery);
             }
-            match self.session.handle_delivery(now, delivery) {
-                Ok(()) => self.batch.messages_out += 1,
-                Err(Undelivered { why, message }) => {
-                    self.batch.withheld += 1;
-                    record.withheld.fetch_add(1, Ordering::Relaxed);
-                    tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
-                }
+            let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
+            self.held -= handled.sent as usize + handled.withheld.len();
+            self.batch.messages_out += handled.sent;
+            for Undelivered { why, message } in handled.withheld {
+                self.batch.withheld += 1;
+                record.withheld.fetch_add(1, Ordering::Relaxed);
+                tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
+            }
+            if let Some(front) = front {
+                // The client takes no more now.
+                self.pending.push_front(front);
+                break;
             }
         }
         self.act().await;
@@ -290,12 +295,15 @@ impl Connection {
     fn refill(&mut self, record: &SessionRecord) -> bool {
         if let Some((filter, granted)) = self.retained_due.pop_front() {
             let retained = self.broker.router.retained(&filter, self.broker.clock.now());
-            self.pending = retained.into_iter().map(|message| granted.retained_delivery(message)).collect();
+            let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
+            self.pending = deliveries.map(Queued::One).collect();
+            self.held = self.pending.len();
             self.pending_is_retained = true;
             return true;
         }
         self.pending_is_retained = false;
         record.take(DELIVERIES, &mut self.pending);
+        self.held = self.pending.iter().map(Queued::len).sum();
         if self.pending.is_empty() && self.pending.capacity() > 64 {
             // The memory of a burst or of a long walk is given back.
             self.pending = VecDeque::new();
@@ -380,6 +388,7 @@ impl Connection {
             self.retained_due = parked.retained_due;
             self.pending_is_retained = true;
             self.pending = parked.retained;
+            self.held = self.pending.len();
             parked.state
         });
         let now = self.broker.clock.now();
@@ -421,21 +430,23 @@ impl Connection {
     fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
         self.batch.messages_in += 1;
         let route = self.routes.route(&self.broker.router, &message.topic);
-        let same = self.run.route.as_ref().is_some_and(|running| Arc::ptr_eq(running, route));
         let qos = message.qos;
-        // What was found of the run's route for a message of this QoS holds for the next one.
-        let known = same && !message.retain && self.run.messages.last().is_some_and(|last| last.qos == qos);
-        let plain = self.answers.is_empty() && (known || Broker::is_plain(&message, route, self.session.is_kept()));
+        // Each topic has a route of its own.
+        let same = self.run_route.as_ref().is_some_and(|running| Arc::ptr_eq(running, route))
+            && self.run.last().is_some_and(|last| last.qos == qos);
+        // What was found for one message of the run holds for the next.
+        let plain = self.answers.is_empty()
+            && (same && !message.retain || Broker::is_plain(&message, route, self.session.is_kept()));
         let (routed, promise) = if plain {
-            let own = |recipient: &&Recipient<_>| recipient.no_local && recipient.session == message.publisher;
+            let own = |recipient: &&Recipient<_>| recipient.is_own(message.publisher);
             // Nobody asks for the number at QoS 0.
             let count = packet_id.map_or(0, |_| route.recipients.len() - route.recipients.iter().filter(own).count());
-            if !same || self.run.messages.len() >= RUN {
+            if !same || self.run.len() >= RUN {
                 let route = Arc::clone(route);
                 self.hand_on_run();
-                self.run.route = Some(route);
+                self.run_route = Some(route);
             }
-            self.run.messages.push(message);
+            self.run.push(message);
             (Routed::To(count), None)
         } else {
             let route = Arc::clone(route);
@@ -457,9 +468,9 @@ impl Connection {
 
     /// Hands the messages of the run to their recipients.
     fn hand_on_run(&mut self) {
-        if let Some(route) = self.run.route.take() {
-            self.broker.distribute_run(&self.run.messages, &route, &mut self.batch);
-            self.run.messages.clear();
+        if let Some(route) = self.run_route.take() {
+            let run = Arc::new(Run::new(self.run.drain(..)));
+            self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
         }
     }
 
@@ -503,7 +514,7 @@ impl Connection {
         if let Some(record) = &self.record {
             record.counters.add(&self.batch);
             record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
-            record.held.store(self.pending.len(), Ordering::Relaxed);
+            record.held.store(self.held, Ordering::Relaxed);
         }
         self.batch = Batch::default();
     }

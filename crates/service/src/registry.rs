@@ -11,7 +11,7 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::{Delivery, Limits, Message, SessionKey, Time, measure::Totals, session::Parting};
+use moorfall_core::{Delivery, Limits, Message, Queued, SessionKey, Time, measure::Totals, session::Parting};
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
@@ -19,7 +19,7 @@ use tokio::sync::Notify;
 
 use crate::{
     broker::Broker,
-    session_record::{Link, Outcome, Parked, Place, RetainedDue, SessionRecord},
+    session_record::{Link, Parked, Place, RetainedDue, SessionRecord},
 };
 
 /// Why a client is not let in.
@@ -173,7 +173,7 @@ impl Broker {
         record: &Arc<SessionRecord>,
         parting: Parting,
         retained_due: VecDeque<RetainedDue>,
-        retained: VecDeque<Delivery>,
+        retained: VecDeque<Queued>,
     ) {
         let Parting { expiry, state, will } = parting;
         let now = self.clock.now();
@@ -201,16 +201,17 @@ impl Broker {
             link
         };
         self.registry.connected.fetch_sub(1, Ordering::Relaxed);
-        let unsendable = record.take_if(|delivery| delivery.qos == QoS::AtMostOnce);
-        record.withheld.fetch_add(unsendable.len() as u64, Ordering::Relaxed);
-        self.counters.add(&Totals { withheld: unsendable.len() as u64, ..Totals::default() });
+        let unsendable = record.take_if(|entry| entry.qos() == QoS::AtMostOnce);
+        let unsendable = unsendable.iter().map(Queued::len).sum::<usize>() as u64;
+        record.withheld.fetch_add(unsendable, Ordering::Relaxed);
+        self.counters.add(&Totals { withheld: unsendable, ..Totals::default() });
         if expiry == 0 {
             self.finish(record);
         } else {
             // What was this member's turn and is not sent yet goes to one that is there.
-            let movable = record
-                .take_if(|delivery| delivery.shared().is_some_and(|filter| self.has_other_member(filter, record.key)));
-            self.hand_on(record.key, movable);
+            let movable =
+                record.take_if(|entry| entry.shared().is_some_and(|filter| self.has_other_member(filter, record.key)));
+            self.hand_on(record.key, movable.into_iter().flatten());
         }
         gone.gone.cancel();
     }
@@ -232,9 +233,8 @@ impl Broker {
         }
         self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
         let mut shared = state.take_shared();
-        let (waiting, rest): (Vec<_>, Vec<_>) =
-            record.close().into_iter().partition(|delivery| delivery.shared().is_some());
-        shared.extend(waiting);
+        let (waiting, rest): (Vec<_>, Vec<_>) = record.close().into_iter().partition(|entry| entry.shared().is_some());
+        shared.extend(waiting.into_iter().flatten());
         {
             let mut batch = self.journal.open();
             if record.is_stored() {
@@ -243,12 +243,14 @@ impl Broker {
             for (_, sent) in state.into_sent() {
                 batch.done(record.key, &sent.delivery);
             }
-            for delivery in rest {
-                batch.done(record.key, &delivery);
+            for entry in rest {
+                if let Queued::One(delivery) = entry {
+                    batch.done(record.key, &delivery);
+                }
             }
         }
         self.registry.remove(record);
-        self.hand_on(record.key, shared);
+        self.hand_on(record.key, shared.into_iter());
     }
 
     fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
@@ -258,18 +260,16 @@ impl Broker {
     }
 
     /// Gives messages that were one member's turn to others. What nobody takes is over.
-    fn hand_on(&self, from: SessionKey, deliveries: Vec<Delivery>) {
+    fn hand_on(&self, from: SessionKey, deliveries: impl Iterator<Item = Delivery>) {
         for delivery in deliveries {
             let group = delivery.shared().and_then(|filter| self.router.group(filter));
             let member = group.as_ref().and_then(|group| group.choose(|record| record.load()));
             let mut batch = self.journal.open();
             if let Some(member) = member
-                && let Some(again) = member.delivery(&delivery.message)
-                && let Outcome::Queued(displaced) = member.handle.push(again, |filed| batch.file(member.session, filed))
+                && let Some(again) = member.delivery(&at_rest(&delivery.message))
             {
-                for displaced in displaced {
-                    batch.done(member.session, &displaced);
-                }
+                let outcome = member.handle.push(again, |filed| batch.file(member.session, filed));
+                outcome.displaced.iter().for_each(|displaced| batch.done(member.session, displaced));
             }
             batch.done(from, &delivery);
         }
@@ -290,6 +290,11 @@ impl Broker {
         let message = Arc::new(message.renewed(self.clock.now()));
         self.publish(&message, None);
     }
+}
+
+/// What may stay for long must not borrow a receive buffer; what is filed does not.
+fn at_rest(message: &Arc<Message>) -> Arc<Message> {
+    if message.number().is_some() { Arc::clone(message) } else { Arc::new(message.detached()) }
 }
 
 /// What is stored of a parked session.

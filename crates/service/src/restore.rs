@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::{Limits, Time, session::NEVER};
+use moorfall_core::{Limits, Queued, Time, session::NEVER};
 use moorfall_store::{Stored, StoredSession};
 
 use crate::{
@@ -72,7 +72,7 @@ fn restore_session(
     let record = Arc::new(record);
     record.subscriptions.store(count.0, Ordering::Relaxed);
     record.in_flight.store(count.1, Ordering::Relaxed);
-    record.put_back(waiting.into_iter());
+    record.put_back(waiting.into_iter().map(Queued::One));
     subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
     record
 }

@@ -10,7 +10,7 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Limits, Message, Outbox, Pushed, SessionKey, Time,
+    Delivery, Limits, Message, Outbox, Pushed, Queued, Run, SessionKey, Time,
     router::{Load, Recipient},
     session::{Granted, SessionState},
 };
@@ -79,7 +79,7 @@ pub(crate) struct Parked {
     /// Retained messages of new subscriptions that were not looked up yet.
     pub(crate) retained_due: VecDeque<RetainedDue>,
     /// Retained messages that were looked up and not sent yet.
-    pub(crate) retained: VecDeque<Delivery>,
+    pub(crate) retained: VecDeque<Queued>,
     pub(crate) expiry: u32,
     pub(crate) since: Time,
     /// When it ends; `None` if never.
@@ -100,15 +100,21 @@ pub(crate) enum Place {
 }
 
 /// What became of a push.
-#[derive(Debug)]
-pub(crate) enum Outcome {
-    /// It is queued; these were dropped to make room.
-    Queued(Vec<Delivery>),
-    /// It is dropped; the limits may say that this ends the session, which is then to be done for one that is away.
-    Withheld {
-        /// Whether they do.
-        end: bool,
-    },
+#[derive(Debug, Default)]
+#[must_use]
+pub(crate) struct Outcome {
+    /// Messages that will not be sent, the displaced ones too.
+    pub(crate) withheld: u64,
+    /// What was dropped to make room.
+    pub(crate) displaced: Vec<Delivery>,
+    /// Whether the limits say that this ends the session, which is then to be done for one that is away.
+    pub(crate) end: bool,
+}
+
+impl Outcome {
+    fn withheld(count: usize) -> Self {
+        Self { withheld: count as u64, ..Self::default() }
+    }
 }
 
 const QUEUE_FULL: &str = "its queue is full, and the limits say that this ends it";
@@ -199,84 +205,53 @@ impl SessionRecord {
     /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
     pub(crate) fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
         let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::Withheld { end: false } };
+        let Some(queue) = outbox.as_mut() else { return Outcome::withheld(1) };
         if delivery.qos == QoS::AtMostOnce {
             // A client that is away is kept no message that nobody would acknowledge.
             if !self.is_connected() {
-                return Outcome::Withheld { end: false };
+                return Outcome::withheld(1);
             }
         } else if self.is_kept() {
             delivery.sequence = queue.next_sequence();
         }
         let to_file = (delivery.sequence > 0).then(|| delivery.clone());
-        match queue.push(delivery) {
-            Pushed::Queued { first, displaced } => {
-                if let Some(delivery) = to_file {
-                    filed(&delivery);
-                }
-                drop(outbox);
-                if first {
-                    self.wake.notify_one();
-                }
-                Outcome::Queued(displaced)
-            }
-            Pushed::Dropped { end } => {
-                drop(outbox);
-                if end {
-                    self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
-                }
-                Outcome::Withheld { end }
-            }
+        let pushed = queue.push(delivery);
+        if pushed.dropped == 0
+            && let Some(delivery) = to_file
+        {
+            filed(&delivery);
         }
+        drop(outbox);
+        self.pushed(pushed)
     }
 
-    /// Queues messages that follow each other, under one lock; none of them is to be filed. What was dropped to make
-    /// room is added to `displaced`. Gives how many were not queued.
-    pub(crate) fn push_run(
-        &self,
-        recipient: &Recipient<Arc<Self>>,
-        messages: &[Arc<Message>],
-        displaced: &mut Vec<Delivery>,
-    ) -> u64 {
-        let connected = self.is_connected();
-        let mut wake = false;
-        let mut withheld = 0;
-        let mut end = false;
-        {
-            let mut outbox = self.outbox.lock();
-            let Some(queue) = outbox.as_mut() else { return messages.len() as u64 };
-            for message in messages {
-                let Some(delivery) = recipient.delivery(message) else { continue };
-                if !connected && delivery.qos == QoS::AtMostOnce {
-                    withheld += 1;
-                    continue;
-                }
-                match queue.push(delivery) {
-                    Pushed::Queued { first, displaced: dropped } => {
-                        wake |= first;
-                        if !dropped.is_empty() {
-                            displaced.extend(dropped);
-                        }
-                    }
-                    Pushed::Dropped { end: ends } => {
-                        withheld += 1;
-                        end |= ends;
-                    }
-                }
-            }
+    /// Queues messages that follow each other; none of them is to be filed.
+    pub(crate) fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Outcome {
+        let Some(part) = recipient.part(run) else { return Outcome::default() };
+        let mut outbox = self.outbox.lock();
+        let Some(queue) = outbox.as_mut() else { return Outcome::withheld(part.len()) };
+        if part.qos == QoS::AtMostOnce && !self.is_connected() {
+            return Outcome::withheld(part.len());
         }
-        if end {
+        let pushed = queue.push_part(part);
+        drop(outbox);
+        self.pushed(pushed)
+    }
+
+    fn pushed(&self, pushed: Pushed) -> Outcome {
+        if pushed.end {
             self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
-        } else if wake {
+        } else if pushed.first {
             self.wake.notify_one();
         }
-        withheld
+        let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
+        Outcome { withheld, displaced: pushed.displaced, end: pushed.end }
     }
 
-    /// Puts deliveries in front of all others, whatever the bound: they had been queued before.
-    pub(crate) fn put_back(&self, deliveries: impl DoubleEndedIterator<Item = Delivery>) {
+    /// Puts these in front of all others, whatever the bound: they had been queued before.
+    pub(crate) fn put_back(&self, entries: impl DoubleEndedIterator<Item = Queued>) {
         if let Some(outbox) = self.outbox.lock().as_mut() {
-            outbox.put_back(deliveries);
+            outbox.put_back(entries);
         }
     }
 
@@ -285,20 +260,20 @@ impl SessionRecord {
         self.outbox.lock().as_mut().map_or(0, Outbox::next_sequence)
     }
 
-    /// Moves up to `most` deliveries to the end of `into`.
-    pub(crate) fn take(&self, most: usize, into: &mut VecDeque<Delivery>) {
+    /// Moves up to `most` messages to the end of `into`.
+    pub(crate) fn take(&self, most: usize, into: &mut VecDeque<Queued>) {
         if let Some(outbox) = self.outbox.lock().as_mut() {
             outbox.take(most, into);
         }
     }
 
-    /// Takes out the deliveries that `wanted` names.
-    pub(crate) fn take_if(&self, wanted: impl FnMut(&Delivery) -> bool) -> Vec<Delivery> {
+    /// Takes out what `wanted` names.
+    pub(crate) fn take_if(&self, wanted: impl FnMut(&Queued) -> bool) -> Vec<Queued> {
         self.outbox.lock().as_mut().map_or_else(Vec::new, |outbox| outbox.take_if(wanted))
     }
 
     /// Nothing is queued from now on; what waited is given back.
-    pub(crate) fn close(&self) -> VecDeque<Delivery> {
+    pub(crate) fn close(&self) -> VecDeque<Queued> {
         let mut left = VecDeque::new();
         if let Some(mut outbox) = self.outbox.lock().take() {
             outbox.take(usize::MAX, &mut left);

@@ -134,7 +134,7 @@ impl Publish {
     }
 }
 
-fn flags(duplicate: bool, qos: QoS, retain: bool) -> u8 {
+pub(crate) fn flags(duplicate: bool, qos: QoS, retain: bool) -> u8 {
     (if duplicate { DUPLICATE } else { 0 }) | qos.level() << 1 | u8::from(retain)
 }
 
@@ -202,70 +202,12 @@ impl PublishHead<'_> {
     }
 
     /// Gives the place of the packet identifier, from the start of the packet.
-    fn put(&self, out: &mut BytesMut, flags: u8) -> Result<usize, EncodeError> {
+    pub(crate) fn put(&self, out: &mut BytesMut, flags: u8) -> Result<usize, EncodeError> {
         let start = out.len();
         out.put_u8((PacketType::Publish as u8) << 4 | flags);
         put_variable_int(out, self.length()?)?;
         let none = PublishProperties::default();
         let properties = if self.version == ProtocolVersion::V5 { self.properties } else { &none };
         encode_variable_header(self.topic, self.packet_id, properties, self.version, out).map(|at| at - start)
-    }
-}
-
-/// A PUBLISH encoded once for many receivers.
-///
-/// Only the first byte's flags and the packet identifier differ between receivers of one version, so they
-/// are put in while the head is copied out; a large payload is shared by reference count.
-#[derive(Clone, Debug)]
-pub struct EncodedPublish {
-    head: Bytes,
-    packet_id_at: Option<usize>,
-    payload: Bytes,
-}
-
-impl EncodedPublish {
-    /// Encodes for `version`, with room for a packet identifier when `acknowledged` (QoS 1 or 2).
-    pub fn new(
-        topic: &TopicName,
-        properties: &PublishProperties,
-        payload: Bytes,
-        version: ProtocolVersion,
-        acknowledged: bool,
-    ) -> Result<Self, EncodeError> {
-        let placeholder = acknowledged.then_some(PacketId::MIN);
-        let head = PublishHead { topic, properties, payload: payload.len(), version, packet_id: placeholder };
-        let inline = payload.len() <= Self::INLINE;
-        let behind = if inline { 0 } else { payload.len() };
-        let mut bytes = BytesMut::with_capacity(head.size()? - behind);
-        let id_at = head.put(&mut bytes, 0)?;
-        let mut payload = payload;
-        if inline {
-            bytes.put_slice(&payload);
-            payload = Bytes::new();
-        }
-        Ok(Self { head: bytes.freeze(), packet_id_at: acknowledged.then_some(id_at), payload })
-    }
-
-    /// Size of the whole packet, bytes.
-    pub fn size(&self) -> usize {
-        self.head.len() + self.payload.len()
-    }
-
-    /// Payloads up to this size are part of the head, so that one copy serves for both, bytes.
-    pub const INLINE: usize = 2 * 1024;
-
-    /// What belongs right behind the head: the payload, or nothing when that is part of the head.
-    pub fn payload(&self) -> &Bytes {
-        &self.payload
-    }
-
-    /// Appends everything before a large payload, or all of a small message. `packet_id` is used when the encoding has room for one.
-    pub fn put_head(&self, out: &mut BytesMut, duplicate: bool, qos: QoS, retain: bool, packet_id: Option<PacketId>) {
-        let start = out.len();
-        out.put_slice(&self.head);
-        out[start] |= flags(duplicate, qos, retain);
-        if let (Some(at), Some(id)) = (self.packet_id_at, packet_id) {
-            out[start + at..start + at + 2].copy_from_slice(&id.get().to_be_bytes());
-        }
     }
 }

@@ -163,7 +163,7 @@ impl Session {
         self.withdraw_what_is_no_longer_allowed(&mut open);
         open.resend = open.state.in_flight.ids().into();
         let exactly_once =
-            |id: &PacketId| open.state.in_flight.get(*id).is_some_and(|sent| sent.delivery.qos == QoS::ExactlyOnce);
+            |id: &PacketId| open.state.sent(*id).is_some_and(|sent| sent.delivery.qos == QoS::ExactlyOnce);
         // What is sent again at QoS 2 may rest on what is still being written.
         let must_be_safe = open.is_kept() && open.resend.iter().any(exactly_once);
         self.phase = Phase::Open(Box::new(open));

@@ -2,14 +2,14 @@
 
 use std::{borrow::Cow, fmt, sync::Arc};
 
-use bytes::Bytes;
+use bytes::{Buf, Bytes};
 use moorfall_wire::{
     Acknowledgement, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishHead, PublishProperties, QoS,
     ReasonCode, TopicName,
 };
 
-use super::{After, Keep, Open, Phase, Sent, Session};
-use crate::{Delivery, Message, Outgoing, Time, aliases::Written};
+use super::{After, Keep, Open, Phase, Sent, Session, state::InUse};
+use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -45,6 +45,15 @@ pub struct Undelivered {
     pub why: Withheld,
     /// What.
     pub message: Arc<Message>,
+}
+
+/// What became of what was queued.
+#[derive(Debug, Default)]
+pub struct Handled {
+    /// Messages that were sent.
+    pub sent: u64,
+    /// Those that were not and will not be.
+    pub withheld: Vec<Undelivered>,
 }
 
 /// A message as one receiver gets it.
@@ -89,24 +98,99 @@ impl Form<'_> {
 }
 
 impl Session {
-    /// Whether a delivery at `qos` can be sent now; false while the client has as many unacknowledged as it takes
+    /// How many messages at `qos` can be sent now: none while the client has as many unacknowledged as it takes
     /// ([MQTT-3.3.4-9]), and until what an earlier connection left has been sent again ([MQTT-4.6.0-1]).
-    pub fn can_deliver(&self, qos: QoS) -> bool {
+    fn room_for(&self, qos: QoS) -> usize {
         match &self.phase {
-            Phase::Open(open) => {
-                open.resend.is_empty()
-                    && (qos == QoS::AtMostOnce || (open.quota.has_room() && !open.state.in_flight.is_full()))
-            }
-            _ => false,
+            Phase::Open(open) if open.resend.is_empty() => match qos {
+                QoS::AtMostOnce => usize::MAX,
+                _ => open.quota.left().min(open.state.in_flight.left()),
+            },
+            _ => 0,
         }
     }
 
-    /// Sends a message to the client. To be called only while [`Session::can_deliver`] holds for its QoS. A message
-    /// that is withheld is done with, also on disk.
-    pub fn handle_delivery(&mut self, now: Time, delivery: Delivery) -> Result<(), Undelivered> {
+    /// Sends what was queued, from the front: as much as the client takes, and until `ahead` bytes wait to be written.
+    /// What was sent or withheld is taken off; `None` is left when that is all. A message that is withheld is done
+    /// with, also on disk.
+    pub fn handle_queued(&mut self, now: Time, queued: &mut Option<Queued>, ahead: usize) -> Handled {
+        let mut handled = Handled::default();
+        while let Some(entry) = queued {
+            let most = self.room_for(entry.qos());
+            if most == 0 || self.outgoing.remaining() >= ahead {
+                break;
+            }
+            let sent = match entry {
+                Queued::Part(part) => match self.deliver_together(part, most, ahead - self.outgoing.remaining()) {
+                    0 => {
+                        let (alone, delivery) = (part.is_alone(), part.next());
+                        delivery.map_or(Ok(0), |delivery| self.handle_delivery(now, delivery, alone))
+                    }
+                    together => Ok(together),
+                },
+                Queued::One(_) => match queued.take() {
+                    Some(Queued::One(delivery)) => {
+                        let alone = Arc::strong_count(&delivery.message) == 1;
+                        self.handle_delivery(now, delivery, alone)
+                    }
+                    _ => Ok(0),
+                },
+            };
+            match sent {
+                Ok(count) => handled.sent += count as u64,
+                Err(undelivered) => handled.withheld.push(undelivered),
+            }
+            if queued.as_ref().is_some_and(Queued::is_empty) {
+                *queued = None;
+            }
+        }
+        handled
+    }
+
+    /// Sends messages of a part in the encoding of their run, at most so many and as many bytes, and takes them off.
+    /// Gives how many: none if something is in the way that only a look at each message can tell.
+    fn deliver_together(&mut self, part: &mut Part, most: usize, room: usize) -> usize {
+        let version = self.version;
+        let Phase::Open(open) = &mut self.phase else { return 0 };
+        // What may be handed on, kept or sent again is held one by one, and so is what has a hand-shake of two steps.
+        let passes = match part.qos {
+            QoS::AtMostOnce => true,
+            QoS::AtLeastOnce => !open.is_kept() && part.shared().is_none(),
+            QoS::ExactlyOnce => false,
+        };
+        let has_identifiers = part.via.as_ref().is_some_and(|via| !via.identifiers.is_empty());
+        let own_form = version == ProtocolVersion::V5 && (has_identifiers || open.outbound_aliases.is_on());
+        if part.len() < 2 || !passes || own_form || part.run().expires() {
+            return 0;
+        }
+        if open.access.withholds(part.run().topic()) {
+            return 0;
+        }
+        let Some(encoded) = part.run().encoded(version, part.qos) else { return 0 };
+        if encoded.largest() > self.client_packet_size {
+            return 0;
+        }
+        let first = part.left().start;
+        let count = encoded.fitting(first, part.len().min(most), room);
+        let range = first..first + count;
+        if part.qos == QoS::AtMostOnce {
+            self.outgoing.put_shared(encoded.shared(range));
+        } else {
+            let in_flight = &mut open.state.in_flight;
+            self.outgoing.put_run(encoded, range, || {
+                open.quota.take();
+                in_flight.insert(InUse::Passing).expect("there are as many free as `most` says")
+            });
+        }
+        part.advance(count);
+        count
+    }
+
+    /// Sends one message. `alone` says that nobody else is to receive it.
+    fn handle_delivery(&mut self, now: Time, delivery: Delivery, alone: bool) -> Result<usize, Undelivered> {
         let mut place = Some(delivery);
-        match (self.deliver(now, &mut place), place) {
-            (Ok(()), _) => Ok(()),
+        match (self.deliver(now, &mut place, alone), place) {
+            (Ok(()), _) => Ok(1),
             (Err(why), Some(delivery)) => {
                 let message = Arc::clone(&delivery.message);
                 if delivery.sequence > 0 {
@@ -119,7 +203,7 @@ impl Session {
     }
 
     /// Takes the delivery out of its place when it goes into flight.
-    fn deliver(&mut self, now: Time, place: &mut Option<Delivery>) -> Result<(), Withheld> {
+    fn deliver(&mut self, now: Time, place: &mut Option<Delivery>, alone: bool) -> Result<(), Withheld> {
         let version = self.version;
         let Phase::Open(open) = &mut self.phase else { return Err(Withheld::Gone) };
         let Some(delivery) = place.as_ref() else { return Ok(()) };
@@ -127,7 +211,7 @@ impl Session {
         if open.access.withholds(&message.topic) {
             return Err(Withheld::NotAllowed);
         }
-        let (form, written) = open.form(now, delivery, version, false)?;
+        let (form, written) = open.form(now, delivery, alone, version, false)?;
         let acknowledged = delivery.qos != QoS::AtMostOnce;
         if acknowledged && open.state.in_flight.is_full() {
             return Err(Withheld::QueueFull);
@@ -151,7 +235,7 @@ impl Session {
         // The client takes a second PUBLISH under another identifier for another message. So the identifier must
         // survive before it is used.
         let to_keep = must_be_safe.then(|| delivery.clone());
-        open.state.in_flight.insert_at(id, Sent { delivery, released: false });
+        open.state.in_flight.insert_at(id, InUse::Sent(Sent { delivery, released: false }));
         if let Some(delivery) = to_keep {
             self.keep(Keep::Assign(id, delivery));
             self.after_commit(After::Deliver(id));
@@ -163,13 +247,13 @@ impl Session {
     pub(super) fn send_message(&mut self, now: Time, id: PacketId, again: bool) {
         let version = self.version;
         let Phase::Open(open) = &mut self.phase else { return };
-        let Some(sent) = open.state.in_flight.get(id) else { return };
+        let Some(sent) = open.state.sent(id) else { return };
         if sent.released {
             return;
         }
         let Delivery { qos, retain, duplicate, .. } = sent.delivery;
         let delivery = sent.delivery.clone();
-        let form = open.form(now, &delivery, version, again);
+        let form = open.form(now, &delivery, false, version, again);
         match form {
             Ok((form, written)) if form.size(version, Some(id)).is_ok_and(|size| size <= self.client_packet_size) => {
                 // [MQTT-3.3.1-1].
@@ -188,7 +272,7 @@ impl Session {
     pub(super) fn resend(&mut self, now: Time) {
         while let Phase::Open(open) = &mut self.phase {
             let Some(&id) = open.resend.front() else { return };
-            let released = open.state.in_flight.get(id).map(|sent| sent.released);
+            let released = open.state.sent(id).map(|sent| sent.released);
             if released == Some(false) && !open.quota.has_room() {
                 return;
             }
@@ -207,7 +291,7 @@ impl Session {
     pub(super) fn puback(&mut self, now: Time, id: PacketId) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         match open.state.in_flight.get(id) {
-            Some(sent) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
+            Some(InUse::Sent(sent)) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
             Some(_) => self.finish(now, id),
             // An identifier that is not in use: the standard has no answer to PUBACK.
             None => {}
@@ -217,8 +301,10 @@ impl Session {
     pub(super) fn handle_pubrec(&mut self, now: Time, ack: &Acknowledgement) {
         let id = ack.packet_id;
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
-        let Some(sent) = open.state.in_flight.get_mut(id) else {
-            return self.send(&Packet::PubRel(self.not_found(id)));
+        let sent = match open.state.in_flight.get_mut(id) {
+            Some(InUse::Sent(sent)) => sent,
+            Some(InUse::Passing) => return self.mismatch(now, "PUBREC", id),
+            None => return self.send(&Packet::PubRel(self.not_found(id))),
         };
         if sent.delivery.qos != QoS::ExactlyOnce {
             return self.mismatch(now, "PUBREC", id);
@@ -242,7 +328,7 @@ impl Session {
     pub(super) fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         match open.state.in_flight.get(ack.packet_id) {
-            Some(sent) if sent.released => self.finish(now, ack.packet_id),
+            Some(InUse::Sent(sent)) if sent.released => self.finish(now, ack.packet_id),
             Some(_) => self.mismatch(now, "PUBCOMP", ack.packet_id),
             None => {}
         }
@@ -256,11 +342,13 @@ impl Session {
     /// A message in flight is done with.
     fn finish(&mut self, now: Time, id: PacketId) {
         let Phase::Open(open) = &mut self.phase else { return };
-        let Some(sent) = open.state.in_flight.remove(id) else { return };
+        let Some(used) = open.state.in_flight.remove(id) else { return };
         open.quota.give_back();
         let waiting = !open.resend.is_empty() && open.held.is_empty();
-        if sent.delivery.sequence > 0 {
-            self.keep(Keep::Done(sent.delivery));
+        if let InUse::Sent(Sent { delivery, .. }) = used
+            && delivery.sequence > 0
+        {
+            self.keep(Keep::Done(delivery));
         }
         if waiting {
             self.resend(now);
@@ -276,6 +364,7 @@ impl Open {
         &self,
         now: Time,
         delivery: &'a Delivery,
+        alone: bool,
         version: ProtocolVersion,
         started: bool,
     ) -> Result<(Form<'a>, Written), Withheld> {
@@ -294,7 +383,7 @@ impl Open {
         let own =
             life != message.properties.message_expiry_interval || !identifiers.is_empty() || written != Written::InFull;
         if version == ProtocolVersion::V311 || !own {
-            if Arc::strong_count(&delivery.message) == 1 {
+            if alone {
                 let properties = Cow::Borrowed(&*message.properties);
                 let (topic, payload) = (message.topic.clone(), &message.payload);
                 return Ok((Form::Own { topic, properties, payload }, Written::InFull));

@@ -6,7 +6,7 @@
 //! [`Session::handle_packet`], [`Session::handle_decode_error`], [`Session::handle_verdict`] (the answer to
 //! [`Action::Authenticate`]), [`Session::handle_admitted`] (the answer to [`Action::Admit`]),
 //! [`Session::handle_routed`] (the answer to [`Action::Route`] with a packet identifier),
-//! [`Session::handle_committed`] (the answer to [`Action::Commit`]), [`Session::handle_delivery`],
+//! [`Session::handle_committed`] (the answer to [`Action::Commit`]), [`Session::handle_queued`],
 //! [`Session::handle_timeout`], [`Session::handle_connection_lost`], [`Session::end`].
 //!
 //! Outputs, to be drained after every input: [`Session::poll_action`] until it gives `None`, each action carried out
@@ -47,7 +47,7 @@ use moorfall_wire::{
 
 use self::connect::Terms;
 pub use self::{
-    deliver::{Undelivered, Withheld},
+    deliver::{Handled, Undelivered, Withheld},
     state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
 };
 use crate::{
@@ -508,7 +508,7 @@ impl Session {
     /// What is in flight keeps its identifiers ([MQTT-4.4.0-1]). Those of QoS 2 are on disk already.
     fn keep_identifiers(&mut self, state: &SessionState) {
         for id in state.in_flight.ids() {
-            if let Some(sent) = state.in_flight.get(id)
+            if let Some(sent) = state.sent(id)
                 && sent.delivery.sequence > 0
                 && !sent.released
             {

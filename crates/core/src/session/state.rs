@@ -32,6 +32,15 @@ impl Granted {
     }
 }
 
+/// What an identifier is in use for.
+#[derive(Clone, Debug)]
+pub(super) enum InUse {
+    /// A QoS 1 message that nobody will be sent again: the session ends with its connection.
+    Passing,
+    /// A message that is kept until the client has it.
+    Sent(Sent),
+}
+
 /// A message that was sent to the client and is not done with.
 #[derive(Clone, Debug)]
 pub struct Sent {
@@ -46,7 +55,7 @@ pub struct Sent {
 #[derive(Clone, Debug, Default)]
 pub struct SessionState {
     pub(super) subscriptions: HashMap<TopicFilter, Granted, RandomState>,
-    pub(super) in_flight: InFlight<Sent>,
+    pub(super) in_flight: InFlight<InUse>,
     pub(super) received: HashSet<PacketId, RandomState>,
 }
 
@@ -58,7 +67,7 @@ impl SessionState {
 
     /// Puts a stored message back that had been sent; in the order in which they were sent.
     pub fn restore_sent(&mut self, packet_id: PacketId, sent: Sent) {
-        self.in_flight.insert_at(packet_id, sent);
+        self.in_flight.insert_at(packet_id, InUse::Sent(sent));
     }
 
     /// Puts the identifier of a QoS 2 message back that was received and not released.
@@ -71,6 +80,11 @@ impl SessionState {
         self.subscriptions.iter()
     }
 
+    /// What is kept under this identifier.
+    pub(super) fn sent(&self, id: PacketId) -> Option<&Sent> {
+        if let InUse::Sent(sent) = self.in_flight.get(id)? { Some(sent) } else { None }
+    }
+
     /// Messages that were sent and are not done with.
     pub fn in_flight(&self) -> usize {
         self.in_flight.len()
@@ -78,7 +92,8 @@ impl SessionState {
 
     /// What was sent and is not done with, in the order in which it was sent.
     pub fn into_sent(self) -> Vec<(PacketId, Sent)> {
-        self.in_flight.into_ordered()
+        let all = self.in_flight.into_ordered().into_iter();
+        all.filter_map(|(id, used)| if let InUse::Sent(sent) = used { Some((id, sent)) } else { None }).collect()
     }
 
     /// Takes out what came by a shared subscription, is not acknowledged and may be handed to another member: QoS 1
@@ -86,11 +101,12 @@ impl SessionState {
     pub fn take_shared(&mut self) -> Vec<Delivery> {
         let ids = self.in_flight.ids().into_iter();
         let movable = |id: &PacketId| {
-            let sent = self.in_flight.get(*id);
+            let sent = self.sent(*id);
             sent.is_some_and(|sent| sent.delivery.qos == QoS::AtLeastOnce && sent.delivery.shared().is_some())
         };
         let ids: Vec<_> = ids.filter(movable).collect();
-        ids.into_iter().filter_map(|id| self.in_flight.remove(id)).map(|sent| sent.delivery).collect()
+        let taken = ids.into_iter().filter_map(|id| self.in_flight.remove(id));
+        taken.filter_map(|used| if let InUse::Sent(sent) = used { Some(sent.delivery) } else { None }).collect()
     }
 }
 

@@ -6,6 +6,7 @@ mod client_session;
 mod handshakes;
 mod model;
 mod properties;
+mod runs;
 mod sessions;
 mod shared;
 mod statements;

@@ -4,11 +4,11 @@ use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Delivery, Identity, Limits, Outbox, Pushed, SessionKey, Time,
+    Delivery, Identity, Limits, Outbox, Run, SessionKey, Time,
     access::{Access, Policy},
     blueprint::Blueprint,
     client::{ClientSession, ClientState, Event},
-    router::{Load, Router},
+    router::{Load, Recipient, Router},
     session::{Action, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
 };
 use moorfall_wire::*;
@@ -22,6 +22,8 @@ pub(crate) struct World {
     router: Router<usize>,
     slots: Vec<Slot>,
     peers: Vec<Peer>,
+    /// Messages of one peer on one topic at one QoS that nothing is kept of, and that were not handed on yet.
+    run: Vec<Arc<moorfall_core::Message>>,
     /// While set, what is to be kept is not safe yet.
     commits_held: bool,
     /// What was asked to be kept.
@@ -66,6 +68,11 @@ struct Peer {
     withheld: Vec<Withheld>,
     ending: String,
 }
+
+/// Messages taken from a queue at a time, and bytes that may wait to be written: few, so that messages that were
+/// handed on together are also torn apart.
+const TAKEN: usize = 3;
+const AHEAD: usize = 150;
 
 impl Default for World {
     fn default() -> Self {
@@ -133,6 +140,7 @@ impl World {
             router: Router::default(),
             slots: Vec::new(),
             peers: Vec::new(),
+            run: Vec::new(),
             commits_held: false,
             kept: Vec::new(),
         }
@@ -412,8 +420,8 @@ impl World {
 
     fn broker_step(&mut self, index: usize) -> bool {
         let mut changed = false;
-        let peer = &mut self.peers[index];
-        if peer.session.wants_packets() {
+        let mut peer = &mut self.peers[index];
+        while peer.session.wants_packets() {
             let limit = peer.session.packet_limit();
             let before = peer.to_broker.len();
             peer.session.handle_plain_pubacks(self.now, &mut peer.to_broker);
@@ -421,21 +429,21 @@ impl World {
             let packet = Frame::split(&mut peer.to_broker, limit)
                 .and_then(|frame| frame.map(|frame| Packet::decode(frame, peer.session.version())).transpose());
             match packet {
-                Ok(None) => {}
-                Ok(Some(packet)) => {
-                    peer.session.handle_packet(self.now, packet);
-                    changed = true;
-                }
-                Err(error) => {
-                    peer.session.handle_decode_error(self.now, &error);
-                    changed = true;
-                }
+                Ok(None) => break,
+                Ok(Some(packet)) => peer.session.handle_packet(self.now, packet),
+                Err(error) => peer.session.handle_decode_error(self.now, &error),
             }
+            changed = true;
+            while let Some(action) = self.peers[index].session.poll_action() {
+                self.act(index, action);
+            }
+            peer = &mut self.peers[index];
         }
         while let Some(action) = self.peers[index].session.poll_action() {
             self.act(index, action);
             changed = true;
         }
+        self.hand_on_run();
         while !self.commits_held
             && let Some(answer) = self.peers[index].answers.pop_front()
         {
@@ -450,6 +458,9 @@ impl World {
     }
 
     fn act(&mut self, index: usize, action: Action) {
+        if !matches!(action, Action::Route { .. }) {
+            self.hand_on_run();
+        }
         match action {
             Action::Authenticate(credentials) => {
                 let access = match &self.policy {
@@ -541,7 +552,7 @@ impl World {
         self.slots[slot].peer = None;
         let ends = (expiry != NEVER).then(|| self.now + Duration::from_secs(expiry.into()));
         let will = will.map(|will| (self.now + will.delay, will.message));
-        self.slots[slot].outbox.take_if(|delivery| delivery.qos == QoS::AtMostOnce);
+        self.slots[slot].outbox.take_if(|entry| entry.qos() == QoS::AtMostOnce);
         self.slots[slot].parked = Some(Parked { state, ends, will });
         if expiry == 0 {
             return self.finish(slot);
@@ -549,9 +560,9 @@ impl World {
         let mut waiting = VecDeque::new();
         self.slots[slot].outbox.take(usize::MAX, &mut waiting);
         let (unsent, stays): (Vec<_>, Vec<_>) =
-            waiting.into_iter().partition(|delivery| delivery.shared().is_some_and(|filter| self.has_other(filter)));
+            waiting.into_iter().partition(|entry| entry.shared().is_some_and(|filter| self.has_other(filter)));
         self.slots[slot].outbox.put_back(stays.into_iter());
-        self.hand_on(unsent);
+        self.hand_on(unsent.into_iter().flatten().collect());
     }
 
     /// Whether a shared subscription has a member that is connected.
@@ -567,7 +578,7 @@ impl World {
         let filters = parked.state.subscriptions().map(|(filter, _)| filter);
         self.router.unsubscribe(SessionKey(slot as u64), filters);
         let mut shared = parked.state.take_shared();
-        shared.extend(self.slots[slot].outbox.take_if(|delivery| delivery.shared().is_some()));
+        shared.extend(self.slots[slot].outbox.take_if(|entry| entry.shared().is_some()).into_iter().flatten());
         self.hand_on(shared);
     }
 
@@ -596,6 +607,22 @@ impl World {
             return Routed::RetainedFull;
         }
         let route = self.router.route(&message.topic);
+        let keeps = |recipient: &Recipient<usize>| recipient.qos > QoS::AtMostOnce && self.is_kept(recipient.handle);
+        let plain = !message.retain
+            && route.groups.is_empty()
+            && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(keeps));
+        if plain {
+            let follows = self.run.last().is_none_or(|last| {
+                (&last.topic, last.qos, last.publisher) == (&message.topic, message.qos, message.publisher)
+            });
+            if !follows {
+                self.hand_on_run();
+            }
+            self.run.push(Arc::clone(message));
+            let all = route.recipients.iter();
+            return Routed::To(all.filter(|recipient| !recipient.is_own(message.publisher)).count());
+        }
+        self.hand_on_run();
         let chosen = route.groups.iter().filter_map(|group| group.choose(|slot| self.load(*slot)));
         let all: Vec<_> = route.recipients.iter().chain(chosen).collect();
         let mut count = 0;
@@ -608,16 +635,39 @@ impl World {
         Routed::To(count)
     }
 
+    fn hand_on_run(&mut self) {
+        let Some(first) = self.run.first() else { return };
+        let route = self.router.route(&first.topic);
+        let run = Arc::new(Run::new(self.run.drain(..)));
+        for recipient in &route.recipients {
+            let Slot { outbox, peer, .. } = &mut self.slots[recipient.handle];
+            let Some(part) = recipient.part(&run) else { continue };
+            if peer.is_none() && part.qos == QoS::AtMostOnce {
+                continue;
+            }
+            let pushed = outbox.push_part(part);
+            if let Some(peer) = *peer {
+                let withheld = pushed.dropped + pushed.displaced.len();
+                self.peers[peer].withheld.extend(std::iter::repeat_n(Withheld::QueueFull, withheld));
+            }
+        }
+    }
+
+    fn is_kept(&self, slot: usize) -> bool {
+        self.slots[slot].peer.is_none_or(|peer| self.peers[peer].session.is_kept())
+    }
+
     fn push(&mut self, slot: usize, mut delivery: Delivery) {
+        let kept = self.is_kept(slot);
         let Slot { outbox, peer, .. } = &mut self.slots[slot];
         if peer.is_none() && delivery.qos == QoS::AtMostOnce {
             return;
         }
-        let kept = peer.is_none_or(|peer| self.peers[peer].session.is_kept());
         if kept && delivery.qos > QoS::AtMostOnce {
             delivery.sequence = outbox.next_sequence();
         }
-        if let (Pushed::Dropped { .. }, Some(peer)) = (outbox.push(delivery), *peer) {
+        let pushed = outbox.push(delivery);
+        if let Some(peer) = peer.filter(|_| pushed.dropped > 0) {
             self.peers[peer].withheld.push(Withheld::QueueFull);
         }
     }
@@ -627,16 +677,19 @@ impl World {
         let Some(slot) = peer.slot else { return false };
         let outbox = &mut self.slots[slot].outbox;
         let mut changed = false;
-        let mut one = VecDeque::new();
-        while peer.session.can_deliver(QoS::AtLeastOnce) && !outbox.is_empty() {
-            outbox.take(1, &mut one);
-            if let Some(delivery) = one.pop_front()
-                && let Err(undelivered) = peer.session.handle_delivery(self.now, delivery)
-            {
-                peer.withheld.push(undelivered.why);
+        let mut entries = VecDeque::new();
+        outbox.take(TAKEN, &mut entries);
+        while let Some(entry) = entries.pop_front() {
+            let mut entry = Some(entry);
+            let handled = peer.session.handle_queued(self.now, &mut entry, AHEAD);
+            changed |= handled.sent > 0 || !handled.withheld.is_empty();
+            peer.withheld.extend(handled.withheld.into_iter().map(|undelivered| undelivered.why));
+            if let Some(left) = entry {
+                entries.push_front(left);
+                break;
             }
-            changed = true;
         }
+        outbox.put_back(entries.into_iter());
         changed
     }
 }
