@@ -1,6 +1,6 @@
 //! Counters, and rates made of them.
 
-use std::{collections::VecDeque, time::Duration};
+use std::{collections::VecDeque, ops::AddAssign, time::Duration};
 
 use serde::Serialize;
 
@@ -21,6 +21,17 @@ pub struct Totals {
     pub withheld: u64,
     /// Attempts to publish or subscribe that were refused.
     pub refused: u64,
+}
+
+impl AddAssign for Totals {
+    fn add_assign(&mut self, other: Self) {
+        self.messages_in += other.messages_in;
+        self.messages_out += other.messages_out;
+        self.bytes_in += other.bytes_in;
+        self.bytes_out += other.bytes_out;
+        self.withheld += other.withheld;
+        self.refused += other.refused;
+    }
 }
 
 /// Rates over a span, each per second.

@@ -30,7 +30,7 @@ use crate::{
     api::LiveReading,
     authenticator::Authenticator,
     clock::Clock,
-    counters::{Batch, Counters},
+    counters::{Batch, PerCore},
     directory::{Directory, DirectoryError, IdentityDraft, IdentityView},
     gatekeeper::Gatekeeper,
     journal::{self, Journal, Promise},
@@ -80,7 +80,7 @@ pub(crate) struct Broker {
     pub(crate) store: Store,
     /// Absent when another server keeps the records.
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
-    pub(crate) counters: Counters,
+    pub(crate) counters: PerCore,
     pub(crate) history: Mutex<History>,
     /// Samples of the last while, written to the database or not.
     pub(crate) recent: Mutex<VecDeque<(Resolution, Sample)>>,
@@ -156,7 +156,7 @@ impl Broker {
             directory: parts.directory,
             store: parts.store,
             private_database: parts.private_database,
-            counters: Counters::default(),
+            counters: PerCore::default(),
             history: Mutex::new(History::new(HISTORY)),
             recent: Mutex::default(),
             live: broadcast::channel(16).0,

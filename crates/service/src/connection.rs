@@ -16,7 +16,7 @@ use moorfall_core::{
     router::{Recipient, Route, RouteCache},
     session::{Action, Credentials, Granted, Keep, Routed, Session, Undelivered, Verdict},
 };
-use moorfall_store::SessionRow;
+use moorfall_store::{SessionRow, SubscriptionRow};
 use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter};
 use tokio::time::{sleep_until, timeout};
 
@@ -27,7 +27,7 @@ use crate::{
     journal::Promise,
     listener::Listener,
     registry::{Newcomer, NotAdmitted},
-    session_record::{Link, RetainedDue, SessionRecord},
+    session_record::{Link, RetainedDue, SessionRecord, Walk},
     stream::Stream,
 };
 
@@ -69,8 +69,9 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         run_route: None,
         pending: VecDeque::new(),
         held: 0,
-        pending_is_retained: false,
+        walking: None,
         retained_due: VecDeque::new(),
+        subscribing: Subscribing::No,
         answers: VecDeque::new(),
         batch: Batch::default(),
         farewell: None,
@@ -98,12 +99,14 @@ struct Connection {
     pending: VecDeque<Queued>,
     /// Messages in `pending`.
     held: usize,
-    /// Whether these are retained messages of a new subscription, which were never in the queue.
-    pending_is_retained: bool,
+    /// The new subscription whose retained messages these are, which were never in the queue.
+    walking: Option<RetainedDue>,
     /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
     /// none stands here twice, so that a client can't make the broker hold more than the retained messages of one
     /// filter.
     retained_due: VecDeque<RetainedDue>,
+    /// The commit that SUBACK of the newest subscriptions waits for; their retained messages come after it.
+    subscribing: Subscribing,
     /// What the session is told when a promise is kept, in order.
     answers: VecDeque<(Option<Arc<Promise>>, Answer)>,
     /// Counted and not passed on yet.
@@ -114,6 +117,15 @@ struct Connection {
 
 /// Messages of one run at most.
 const RUN: usize = 1_024;
+
+/// Whether a kept session waits for its SUBACK.
+#[derive(PartialEq)]
+enum Subscribing {
+    No,
+    /// The commit is asked for next.
+    Asking,
+    Until(u64),
+}
 
 /// What a session waits for.
 enum Answer {
@@ -249,7 +261,12 @@ impl Connection {
         {
             match answer {
                 Answer::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
-                Answer::Committed(number) => self.session.handle_committed(self.broker.clock.now(), number),
+                Answer::Committed(number) => {
+                    if self.subscribing == Subscribing::Until(number) {
+                        self.subscribing = Subscribing::No;
+                    }
+                    self.session.handle_committed(self.broker.clock.now(), number);
+                }
             }
             self.act().await;
         }
@@ -264,11 +281,11 @@ impl Connection {
                 break;
             }
             let mut front = self.pending.pop_front();
-            if self.pending_is_retained
+            if self.walking.is_some()
                 && let Some(Queued::One(delivery)) = &mut front
                 && delivery.qos > QoS::AtMostOnce
-                && delivery.sequence == 0
                 && record.is_kept()
+                && self.session.room_for(delivery.qos) > 0
             {
                 delivery.sequence = record.next_sequence();
                 self.broker.journal.open().file(record.key, delivery);
@@ -293,15 +310,19 @@ impl Connection {
     /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
     /// Gives whether there may be more.
     fn refill(&mut self, record: &SessionRecord) -> bool {
-        if let Some((filter, granted)) = self.retained_due.pop_front() {
+        if let Some((filter, granted)) = self.walking.take() {
+            self.keep_subscription(record, filter, granted);
+        }
+        if self.subscribing == Subscribing::No
+            && let Some((filter, granted)) = self.retained_due.pop_front()
+        {
             let retained = self.broker.router.retained(&filter, self.broker.clock.now());
             let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
             self.pending = deliveries.map(Queued::One).collect();
             self.held = self.pending.len();
-            self.pending_is_retained = true;
+            self.walking = Some((filter, granted));
             return true;
         }
-        self.pending_is_retained = false;
         record.take(DELIVERIES, &mut self.pending);
         self.held = self.pending.iter().map(Queued::len).sum();
         if self.pending.is_empty() && self.pending.capacity() > 64 {
@@ -331,6 +352,9 @@ impl Connection {
                 Action::Unsubscribe(filter) => self.unsubscribe(&filter),
                 Action::Keep(keep) => self.keep(keep),
                 Action::Commit(number) => {
+                    if self.subscribing == Subscribing::Asking {
+                        self.subscribing = Subscribing::Until(number);
+                    }
                     let promise = self.record.as_ref().map(|record| self.broker.journal.promise(record));
                     self.answers.push_back((promise, Answer::Committed(number)));
                 }
@@ -386,9 +410,11 @@ impl Connection {
         let was_kept = parked.is_some();
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;
-            self.pending_is_retained = true;
-            self.pending = parked.retained;
-            self.held = self.pending.len();
+            if let Some(walk) = parked.walk {
+                self.walking = Some(walk.of);
+                self.held = walk.left.len();
+                self.pending = walk.left;
+            }
             parked.state
         });
         let now = self.broker.clock.now();
@@ -476,14 +502,29 @@ impl Connection {
 
     fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
         let record = self.record.clone().expect("only a client that was let in subscribes");
-        if record.is_kept() {
-            self.broker.journal.open().subscribe(record.key, &filter, granted);
-        }
         self.broker.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
         self.count_subscriptions();
+        if let Some((walking, terms)) = &mut self.walking
+            && *walking == filter
+        {
+            *terms = granted;
+        }
         if send_retained {
             self.retained_due.retain(|(known, _)| *known != filter);
-            self.retained_due.push_back((filter, granted));
+            self.retained_due.push_back((filter.clone(), granted));
+        }
+        if record.is_kept() {
+            self.subscribing = Subscribing::Asking;
+        }
+        self.keep_subscription(&record, filter, granted);
+    }
+
+    /// Keeps a subscription on disk, with what it is still to be sent.
+    fn keep_subscription(&self, record: &SessionRecord, filter: TopicFilter, granted: Granted) {
+        if record.is_kept() {
+            let due = self.retained_due.iter().chain(&self.walking);
+            let retained_due = due.into_iter().any(|(known, _)| *known == filter);
+            self.broker.journal.open().subscribe(record.key, SubscriptionRow { filter, granted, retained_due });
         }
     }
 
@@ -494,12 +535,17 @@ impl Connection {
         }
         self.broker.router.unsubscribe(record.key, [filter]);
         self.retained_due.retain(|(known, _)| known != filter);
+        self.walking.take_if(|(known, _)| known == filter);
         self.count_subscriptions();
     }
 
+    /// Keeps this, and what is to be kept right after it.
     fn keep(&mut self, keep: Keep) {
-        if let Some(record) = &self.record {
-            self.broker.journal.open().keep(record.key, keep);
+        let Some(record) = &self.record else { return };
+        let mut journal = self.broker.journal.open();
+        journal.keep(record.key, keep);
+        while let Some(keep) = self.session.poll_keep() {
+            journal.keep(record.key, keep);
         }
     }
 
@@ -528,12 +574,16 @@ impl Connection {
         let Some(record) = self.record.take() else {
             return tracing::info!(user_name = self.user_name, %address, "not let in: {words}");
         };
-        let pending = std::mem::take(&mut self.pending);
-        let (retained, queued) =
-            if self.pending_is_retained { (pending, VecDeque::new()) } else { (VecDeque::new(), pending) };
-        record.put_back(queued.into_iter());
+        let left = std::mem::take(&mut self.pending);
+        let walk = match self.walking.take() {
+            Some(of) => Some(Walk { of, left }),
+            None => {
+                record.put_back(left.into_iter());
+                None
+            }
+        };
         if let Some(parting) = self.session.part() {
-            self.broker.part(&record, parting, std::mem::take(&mut self.retained_due), retained);
+            self.broker.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
         let (client, identity) = (&record.client_id, &record.identity);
         tracing::info!(client, %identity, %address, failure, "disconnected: {words}");

@@ -1,14 +1,19 @@
 //! Counters that many tasks add to.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::{
+    cell::Cell,
+    sync::atomic::{AtomicU64, AtomicUsize, Ordering},
+    thread::available_parallelism,
+};
 
+use crossbeam_utils::CachePadded;
 use moorfall_core::measure::Totals;
 
 /// What was counted since the last time that it was passed on; kept by one task, so that the shared counters are
 /// touched once a batch and not once a message.
 pub(crate) type Batch = Totals;
 
-/// Shared counters.
+/// Counters of one thing, added to by its task.
 #[derive(Debug, Default)]
 pub(crate) struct Counters {
     messages_in: AtomicU64,
@@ -44,4 +49,41 @@ impl Counters {
             refused: self.refused.load(Ordering::Relaxed),
         }
     }
+}
+
+/// Counters of the whole service: one set for each core, so that tasks on different cores never write to the same
+/// memory.
+#[derive(Debug)]
+pub(crate) struct PerCore(Box<[CachePadded<Counters>]>);
+
+impl Default for PerCore {
+    fn default() -> Self {
+        let cores = available_parallelism().map_or(1, usize::from);
+        Self((0..cores).map(|_| CachePadded::default()).collect())
+    }
+}
+
+impl PerCore {
+    pub(crate) fn add(&self, batch: &Batch) {
+        self.0[thread_number() % self.0.len()].add(batch);
+    }
+
+    pub(crate) fn read(&self) -> Totals {
+        let mut sum = Totals::default();
+        self.0.iter().for_each(|counters| sum += counters.read());
+        sum
+    }
+}
+
+/// Counts the threads that count.
+fn thread_number() -> usize {
+    static NEXT: AtomicUsize = AtomicUsize::new(0);
+    thread_local! {
+        static NUMBER: Cell<Option<usize>> = const { Cell::new(None) };
+    }
+    NUMBER.with(|number| {
+        let known = number.get().unwrap_or_else(|| NEXT.fetch_add(1, Ordering::Relaxed));
+        number.set(Some(known));
+        known
+    })
 }

@@ -18,11 +18,8 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::{
-    Delivery, Message, SessionKey,
-    session::{Granted, Keep},
-};
-use moorfall_store::{Changes, SessionRow};
+use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
+use moorfall_store::{Changes, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
 use parking_lot::{Mutex, MutexGuard};
 use tokio::{
@@ -212,8 +209,8 @@ impl Batch<'_> {
         self.open.changes.remove_session(key);
     }
 
-    pub(crate) fn subscribe(&mut self, session: SessionKey, filter: &TopicFilter, granted: Granted) {
-        self.open.changes.put_subscription(session, filter, granted);
+    pub(crate) fn subscribe(&mut self, session: SessionKey, row: SubscriptionRow) {
+        self.open.changes.put_subscription(session, row);
     }
 
     pub(crate) fn unsubscribe(&mut self, session: SessionKey, filter: &TopicFilter) {

@@ -19,7 +19,7 @@ use tokio::sync::Notify;
 
 use crate::{
     broker::Broker,
-    session_record::{Link, Parked, Place, RetainedDue, SessionRecord},
+    session_record::{Link, Parked, Place, RetainedDue, SessionRecord, Walk},
 };
 
 /// Why a client is not let in.
@@ -173,7 +173,7 @@ impl Broker {
         record: &Arc<SessionRecord>,
         parting: Parting,
         retained_due: VecDeque<RetainedDue>,
-        retained: VecDeque<Queued>,
+        walk: Option<Walk>,
     ) {
         let Parting { expiry, state, will } = parting;
         let now = self.clock.now();
@@ -184,7 +184,7 @@ impl Broker {
         let parked = Box::new(Parked {
             state,
             retained_due,
-            retained,
+            walk,
             expiry,
             since: now,
             ends: (expiry != moorfall_core::session::NEVER).then(|| after(expiry)),

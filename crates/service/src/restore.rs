@@ -1,7 +1,6 @@
 //! Sessions and retained messages as they were when the service last ran.
 
 use std::{
-    collections::VecDeque,
     sync::{Arc, atomic::Ordering},
     time::Duration,
 };
@@ -48,7 +47,7 @@ fn restore_session(
     stored: StoredSession,
     subscriptions: &mut Vec<Subscription>,
 ) -> Arc<SessionRecord> {
-    let StoredSession { key, row, state, waiting } = stored;
+    let StoredSession { key, row, state, retained_due, waiting } = stored;
     let since = row.away_since.map_or(broker.clock.now(), Time::from_micros);
     let after = |seconds: u32| since + Duration::from_secs(seconds.into());
     let will = row.will.map(|will| {
@@ -59,8 +58,8 @@ fn restore_session(
     let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
     let parked = Parked {
         state,
-        retained_due: VecDeque::new(),
-        retained: VecDeque::new(),
+        retained_due: retained_due.into(),
+        walk: None,
         expiry: row.expiry,
         since,
         ends: (row.expiry != NEVER).then(|| after(row.expiry)),

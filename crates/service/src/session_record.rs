@@ -69,8 +69,15 @@ impl Link {
     }
 }
 
-/// A retained walk that is still to be made, or made to the end.
+/// A new subscription whose retained messages are to be sent.
 pub(crate) type RetainedDue = (TopicFilter, Granted);
+
+/// Retained messages of a new subscription that were looked up and not all sent yet.
+#[derive(Debug)]
+pub(crate) struct Walk {
+    pub(crate) of: RetainedDue,
+    pub(crate) left: VecDeque<Queued>,
+}
 
 /// What a session keeps while its client is away.
 #[derive(Debug)]
@@ -78,8 +85,7 @@ pub(crate) struct Parked {
     pub(crate) state: SessionState,
     /// Retained messages of new subscriptions that were not looked up yet.
     pub(crate) retained_due: VecDeque<RetainedDue>,
-    /// Retained messages that were looked up and not sent yet.
-    pub(crate) retained: VecDeque<Queued>,
+    pub(crate) walk: Option<Walk>,
     pub(crate) expiry: u32,
     pub(crate) since: Time,
     /// When it ends; `None` if never.

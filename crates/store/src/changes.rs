@@ -104,6 +104,17 @@ impl<K: Eq + Hash + Copy, R> Table<K, R> {
     }
 }
 
+/// What is stored of a subscription.
+#[derive(Clone, Debug)]
+pub struct SubscriptionRow {
+    /// Which topics.
+    pub filter: TopicFilter,
+    /// How they are delivered.
+    pub granted: Granted,
+    /// Whether retained messages are still to be sent.
+    pub retained_due: bool,
+}
+
 /// The first bytes of a filter's digest, by which a subscription is found.
 pub(crate) type FilterKey = [u8; 16];
 
@@ -111,7 +122,7 @@ pub(crate) type FilterKey = [u8; 16];
 #[derive(Debug, Default)]
 pub struct Changes {
     pub(crate) sessions: Table<SessionKey, SessionRow>,
-    pub(crate) subscriptions: Table<(SessionKey, FilterKey), (TopicFilter, Granted)>,
+    pub(crate) subscriptions: Table<(SessionKey, FilterKey), SubscriptionRow>,
     pub(crate) messages: Table<u64, MessageRow>,
     pub(crate) deliveries: Table<(SessionKey, u64), DeliveryRow>,
     pub(crate) received: Table<(SessionKey, PacketId), ()>,
@@ -145,9 +156,9 @@ impl Changes {
         self.received.0.retain(|(session, _), _| *session != key);
     }
 
-    /// A session subscribes.
-    pub fn put_subscription(&mut self, session: SessionKey, filter: &TopicFilter, granted: Granted) {
-        self.subscriptions.put((session, filter_key(filter)), (filter.clone(), granted), true);
+    /// A session subscribes, or has been sent the retained messages of a subscription.
+    pub fn put_subscription(&mut self, session: SessionKey, row: SubscriptionRow) {
+        self.subscriptions.put((session, filter_key(&row.filter)), row, true);
     }
 
     /// A session unsubscribes.

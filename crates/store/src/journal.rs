@@ -33,6 +33,8 @@ pub struct StoredSession {
     pub row: SessionRow,
     /// Its subscriptions, what was sent, what was received.
     pub state: SessionState,
+    /// Subscriptions of which the retained messages are still to be sent.
+    pub retained_due: Vec<(TopicFilter, Granted)>,
     /// What waits to be sent, in order.
     pub waiting: Vec<Delivery>,
 }
@@ -149,13 +151,15 @@ impl Store {
                 will: will.and_then(|bytes| read_will(bytes, key)).map(|message| DelayedWill { message, delay }),
             };
             let state = SessionState::default();
-            sessions.insert(key, StoredSession { key, row: session, state, waiting: Vec::new() });
+            let stored = StoredSession { key, row: session, state, retained_due: Vec::new(), waiting: Vec::new() };
+            sessions.insert(key, stored);
         }
         Ok(sessions)
     }
 
     async fn load_subscriptions(&self, sessions: &mut HashMap<SessionKey, StoredSession>) -> Result<(), StoreError> {
-        let mut rows = sqlx::query("SELECT session, filter, options, identifier FROM subscription").fetch(&self.pool);
+        let all = "SELECT session, filter, options, identifier, retained_due FROM subscription";
+        let mut rows = sqlx::query(all).fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
             let key = SessionKey(unsigned(row.try_get(0)?));
             let filter: String = row.try_get(1)?;
@@ -165,7 +169,11 @@ impl Store {
             let options = SubscriptionOptions::from_bits(u8::try_from(bits).unwrap_or(u8::MAX)).map_err(damaged)?;
             let identifier = identifier.and_then(variable_int);
             if let Some(session) = sessions.get_mut(&key) {
-                session.state.restore_subscription(filter, Granted { options, identifier });
+                let granted = Granted { options, identifier };
+                if row.try_get(4)? {
+                    session.retained_due.push((filter.clone(), granted));
+                }
+                session.state.restore_subscription(filter, granted);
             }
         }
         Ok(())
@@ -277,15 +285,17 @@ async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), Stor
         return Ok(());
     }
     sqlx::query(
-        "INSERT INTO subscription (session, filter_key, filter, options, identifier) \
-         SELECT * FROM UNNEST($1::int8[], $2::bytea[], $3::text[], $4::int2[], $5::int8[]) \
-         ON CONFLICT (session, filter_key) DO UPDATE SET options = excluded.options, identifier = excluded.identifier",
+        "INSERT INTO subscription (session, filter_key, filter, options, identifier, retained_due) \
+         SELECT * FROM UNNEST($1::int8[], $2::bytea[], $3::text[], $4::int2[], $5::int8[], $6::bool[]) \
+         ON CONFLICT (session, filter_key) DO UPDATE SET options = excluded.options, \
+         identifier = excluded.identifier, retained_due = excluded.retained_due",
     )
     .bind(column(&rows, |((session, _), _)| signed(session.0)))
     .bind(column(&rows, |((_, key), _)| &key[..]))
-    .bind(column(&rows, |(_, (filter, _))| &**filter))
-    .bind(column(&rows, |(_, (_, granted))| i16::from(granted.options.bits())))
-    .bind(column(&rows, |(_, (_, granted))| granted.identifier.map(|number| i64::from(number.0.get()))))
+    .bind(column(&rows, |(_, row)| &*row.filter))
+    .bind(column(&rows, |(_, row)| i16::from(row.granted.options.bits())))
+    .bind(column(&rows, |(_, row)| row.granted.identifier.map(|number| i64::from(number.0.get()))))
+    .bind(column(&rows, |(_, row)| row.retained_due))
     .execute(&mut **run)
     .await?;
     Ok(())

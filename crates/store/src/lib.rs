@@ -8,7 +8,7 @@ mod identities;
 mod journal;
 mod samples;
 
-pub use changes::{Changes, SessionRow};
+pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
 pub use database::{Store, StoreError};
 pub use identities::IdentityRecord;

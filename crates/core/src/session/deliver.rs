@@ -100,7 +100,7 @@ impl Form<'_> {
 impl Session {
     /// How many messages at `qos` can be sent now: none while the client has as many unacknowledged as it takes
     /// ([MQTT-3.3.4-9]), and until what an earlier connection left has been sent again ([MQTT-4.6.0-1]).
-    fn room_for(&self, qos: QoS) -> usize {
+    pub fn room_for(&self, qos: QoS) -> usize {
         match &self.phase {
             Phase::Open(open) if open.resend.is_empty() => match qos {
                 QoS::AtMostOnce => usize::MAX,

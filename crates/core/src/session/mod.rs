@@ -257,6 +257,14 @@ impl Session {
         self.actions.pop_front()
     }
 
+    /// The next thing to keep on disk, if that is the next thing to do: what many share is locked for all of them.
+    pub fn poll_keep(&mut self) -> Option<Keep> {
+        match self.actions.pop_front_if(|action| matches!(action, Action::Keep(_))) {
+            Some(Action::Keep(keep)) => Some(keep),
+            _ => None,
+        }
+    }
+
     /// Whether [`Session::poll_action`] would give something.
     pub fn has_actions(&self) -> bool {
         !self.actions.is_empty()

@@ -131,7 +131,7 @@ proptest! {
         others in any::<bool>(),
     ) {
         let messages: Vec<_> = payloads.iter().map(|size| message(*size, expiry)).collect();
-        let identifiers = receiver.identifier.then(|| VariableInt(NonZeroU32::MIN)).into_iter().collect();
+        let identifiers = receiver.identifier.then_some(VariableInt(NonZeroU32::MIN)).into_iter().collect();
         let via = receiver.identifier.then(|| Arc::new(Via { identifiers, shared: None }));
         let one = |message: &Arc<Message>| {
             let delivery = Delivery::new(Arc::clone(message), receiver.qos, false);

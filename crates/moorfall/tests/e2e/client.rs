@@ -6,6 +6,8 @@ use std::{
     process::Stdio,
 };
 
+use nix::sys::termios::{LocalFlags, tcgetattr};
+
 use crate::harness::{Place, Ran, wait};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
@@ -119,6 +121,14 @@ fn a_password_is_asked_for_without_echo() {
         assert_eq!(screen.read(&mut byte).unwrap(), 1, "{}", String::from_utf8_lossy(&shown));
         shown.push(byte[0]);
     }
+    // The program asks first and stops the echo then; nobody types as fast as this test would.
+    let children = format!("/proc/{0}/task/{0}/children", terminal.id());
+    wait("the terminal does not show what is typed", || {
+        let child = std::fs::read_to_string(&children).unwrap();
+        let tty = std::fs::File::open(format!("/proc/{}/fd/0", child.trim())).ok()?;
+        let modes = tcgetattr(&tty).ok()?;
+        (!modes.local_flags.contains(LocalFlags::ECHO)).then_some(())
+    });
     let mut keyboard = terminal.stdin.take().unwrap();
     keyboard.write_all(b"rotidua\n").unwrap();
     screen.read_to_end(&mut shown).unwrap();

@@ -14,6 +14,55 @@ fn text(message: &Publish) -> String {
 }
 
 #[test]
+fn retained_messages_that_a_new_subscription_is_still_owed_outlive_the_service() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
+    let names = ["gorge", "meadow", "tidal"];
+    for (id, name) in (1..).zip(names) {
+        let status = publish(&format!("harrowmere/{name}/status"), name.into(), QoS::AtLeastOnce);
+        station.publish(id, Publish { retain: true, ..status });
+    }
+    let one_at_a_time = || {
+        let mut connect = keeping(V5, "duty-desk");
+        connect.properties.receive_maximum = std::num::NonZeroU16::new(1);
+        connect
+    };
+    let (mut desk, _) = Peer::resume(service.mqtt, one_at_a_time());
+    desk.subscribe("harrowmere/+/status", QoS::AtLeastOnce);
+    let first = text(&desk.message());
+    // Not acknowledged: the others wait behind it.
+    service.wait_for("everything is written", |status| status["unwritten"] == 0);
+    service.crash();
+
+    let service = place.serve(&["--open"]);
+    let (mut desk, present) = Peer::resume(service.mqtt, one_at_a_time());
+    assert!(present);
+    let mut seen = Vec::new();
+    for _ in 0..4 {
+        let message = desk.message();
+        assert!(message.retain);
+        desk.acknowledge(&message);
+        // The one that was under way comes again, and says so.
+        if message.duplicate {
+            assert_eq!(text(&message), first);
+        } else {
+            seen.push(text(&message));
+        }
+    }
+    seen.sort();
+    assert_eq!(seen, names);
+    // Once they were sent nothing is owed.
+    service.wait_for("everything is written", |status| status["unwritten"] == 0);
+    drop(desk);
+    service.crash();
+    let service = place.serve(&["--open"]);
+    let (mut desk, _) = Peer::resume(service.mqtt, one_at_a_time());
+    desk.send(&Packet::PingReq);
+    assert_eq!(desk.receive(), Some(Packet::PingResp));
+}
+
+#[test]
 fn a_kept_session_outlives_every_end_of_the_service() {
     for (version, crash) in [(V311, false), (V5, true)] {
         let place = Place::new();
