@@ -1,6 +1,9 @@
 //! The connection to PostgreSQL.
 
-use std::{str::FromStr, time::Duration};
+use std::{
+    str::FromStr,
+    time::{Duration, Instant},
+};
 
 use sqlx::{
     Executor, PgPool,
@@ -49,8 +52,7 @@ impl Store {
     pub async fn open_private(cluster: &PrivateCluster) -> Result<Self, StoreError> {
         let options =
             PgConnectOptions::new_without_pgpass().socket(cluster.socket_folder()).username(PRIVATE_NAME).port(5432);
-        // A server that was taken over may still be recovering from what happened to it.
-        let maintenance = pool(options.clone().database("postgres"), 1, RECOVERY).await?;
+        let maintenance = first_connection(options.clone().database("postgres")).await?;
         let known: Option<i32> = sqlx::query_scalar("SELECT 1 FROM pg_database WHERE datname = $1")
             .bind(PRIVATE_NAME)
             .fetch_optional(&maintenance)
@@ -82,6 +84,32 @@ impl Store {
     /// Closes all connections.
     pub async fn close(&self) {
         self.pool.close().await;
+    }
+}
+
+/// A server that was taken over may still be ending its other connections, or recovering, after one of its processes
+/// was killed: it refuses connections or drops them meanwhile.
+async fn first_connection(options: PgConnectOptions) -> Result<PgPool, StoreError> {
+    let deadline = Instant::now() + RECOVERY;
+    loop {
+        match pool(options.clone(), 1, RECOVERY).await {
+            Err(error) if may_pass(&error) && Instant::now() < deadline => {
+                tracing::debug!(%error, "the database is not ready");
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            result => return result,
+        }
+    }
+}
+
+/// Whether a connection may succeed later: it broke, or the server is starting, stopping or recovering (class 57P).
+fn may_pass(error: &StoreError) -> bool {
+    match error {
+        StoreError::Connect(sqlx::Error::Database(refusal)) => {
+            refusal.code().is_some_and(|code| code.starts_with("57P"))
+        }
+        StoreError::Connect(sqlx::Error::Io(_)) => true,
+        _ => false,
     }
 }
 
