@@ -8,7 +8,7 @@ mod river;
 
 use std::collections::BTreeMap;
 
-use moorfall_core::AttributeValue;
+use moorfall_core::{AttributeValue, blueprint::SourceFile};
 use serde::Deserialize;
 
 pub use fleet::{Fleet, FleetError};
@@ -16,6 +16,11 @@ pub use river::{Instrument, Reading, River, STATIONS, Station};
 
 /// The catchment's blueprint.
 pub const BLUEPRINT: &str = include_str!("../blueprint.toml");
+
+/// The catchment's blueprint as its files.
+pub fn blueprint() -> Vec<SourceFile> {
+    vec![SourceFile { name: "harrowmere.toml".into(), text: BLUEPRINT.into() }]
+}
 
 /// Someone who connects in the catchment.
 #[derive(Clone, Debug, Deserialize)]
@@ -41,14 +46,28 @@ pub fn identities() -> Vec<DemoIdentity> {
 
 #[cfg(test)]
 mod tests {
-    use moorfall_core::blueprint::Blueprint;
+    use std::sync::Arc;
+
+    use moorfall_core::{
+        Identity,
+        access::Policy,
+        blueprint::{Blueprint, prove},
+    };
 
     use super::*;
 
     #[test]
     fn the_catchment_s_files_are_right_and_every_station_has_an_identity() {
-        Blueprint::parse(BLUEPRINT).unwrap_or_else(|error| panic!("{error}"));
+        let blueprint = Blueprint::parse(BLUEPRINT).unwrap_or_else(|findings| panic!("{}", findings[0]));
+        assert_eq!(blueprint.lint(), []);
         let identities = identities();
+        let seen = |one: &DemoIdentity| {
+            (one.name.as_str().into(), Identity { name: one.name.as_str().into(), attributes: one.attributes.clone() })
+        };
+        let policy = Arc::new(Policy::new(Arc::new(blueprint)));
+        let results = prove(&policy, &identities.iter().map(seen).collect());
+        let failed: Vec<_> = results.iter().filter(|proof| !proof.holds || !proof.words.is_empty()).collect();
+        assert!(failed.is_empty() && results.len() >= 12, "{failed:#?}");
         for station in STATIONS {
             let identity = identities.iter().find(|identity| identity.name == station.name);
             let reach = identity.and_then(|identity| identity.attributes.get("reach"));

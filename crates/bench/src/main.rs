@@ -6,6 +6,7 @@
 //! mean and what they leave out.
 
 mod committed;
+mod decisions;
 mod idle;
 mod load;
 mod passing;
@@ -78,6 +79,9 @@ async fn main() -> Result<(), Failure> {
 async fn run(plan: &Plan) -> Result<(), Failure> {
     if plan.wants("routes") {
         routes::run();
+    }
+    if plan.wants("decisions") {
+        decisions::run();
     }
     for scenario in passing::SCENARIOS {
         if plan.wants(scenario.name) {

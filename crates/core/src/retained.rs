@@ -67,6 +67,18 @@ impl Retained {
         Ok(old)
     }
 
+    /// All retained messages, in no order.
+    pub(crate) fn all(&self) -> Vec<Arc<Message>> {
+        let mut found = Vec::with_capacity(self.count);
+        self.root.visit_all(&mut |message| found.push(Arc::clone(message)));
+        found
+    }
+
+    /// The retained message of a topic.
+    pub(crate) fn of(&self, topic: &TopicName) -> Option<&Arc<Message>> {
+        self.get(topic)
+    }
+
     /// All retained messages whose life is over at `now`.
     pub(crate) fn expired(&self, now: Time) -> Vec<Arc<Message>> {
         let mut found = Vec::new();

@@ -259,6 +259,23 @@ impl<T: Clone> Router<T> {
         snapshot.matching(filter, now)
     }
 
+    /// All retained messages, in no order; the lives of some may be over.
+    pub fn all_retained(&self) -> Vec<Arc<Message>> {
+        let snapshot = self.retained.lock().clone();
+        snapshot.all()
+    }
+
+    /// The retained message of a topic.
+    pub fn retained_of(&self, topic: &TopicName) -> Option<Arc<Message>> {
+        self.retained.lock().of(topic).cloned()
+    }
+
+    /// Calls `found` for every subscription, with its filter and whose it is.
+    pub fn each_subscription(&self, mut found: impl FnMut(&str, SessionKey, Granted, &T)) {
+        let snapshot = self.current.load_full();
+        snapshot.root.each(&mut |filter, key, subscriber| found(filter, key, subscriber.granted, &subscriber.handle));
+    }
+
     /// Retained messages, and the bytes of their payloads, topics and properties.
     pub fn retained_size(&self) -> (usize, usize) {
         let retained = self.retained.lock();

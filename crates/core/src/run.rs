@@ -59,13 +59,18 @@ impl Run {
     }
 
     /// Where they were published.
-    pub(crate) fn topic(&self) -> &TopicName {
+    pub fn topic(&self) -> &TopicName {
         &self.messages[0].topic
     }
 
     /// Who published it.
     pub fn publisher(&self) -> SessionKey {
         self.messages[0].publisher
+    }
+
+    /// Bytes of payload, topic and properties of all.
+    pub fn weight(&self) -> usize {
+        self.weight
     }
 
     /// Whether the life of any message may end, so that each receiver is told what is left of it.

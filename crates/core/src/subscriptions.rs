@@ -112,6 +112,17 @@ impl<T: Clone> Each<T> {
 }
 
 impl<T: Clone> Subscribers<T> {
+    fn each<'a>(&'a self, filter: &str, found: &mut impl FnMut(&str, SessionKey, &'a Subscriber<T>)) {
+        for (key, subscriber) in self.each.iter() {
+            found(filter, key, subscriber);
+        }
+        for (shared, members) in self.groups.iter().flat_map(|groups| groups.iter()) {
+            for (key, subscriber) in &members.by_key {
+                found(shared, *key, subscriber);
+            }
+        }
+    }
+
     fn is_empty(&self) -> bool {
         self.each.is_empty() && self.groups.is_none()
     }
@@ -249,6 +260,28 @@ impl<T: Clone> Node<T> {
                 }
                 removed
             }
+        }
+    }
+
+    /// Calls `found` for every subscription, with its whole filter.
+    pub(crate) fn each<'a>(&'a self, found: &mut impl FnMut(&str, SessionKey, &'a Subscriber<T>)) {
+        for (level, child) in &self.children {
+            child.each_below(level, found);
+        }
+        if let Some(child) = &self.any {
+            child.each_below("+", found);
+        }
+        self.below.each("#", found);
+    }
+
+    fn each_below<'a>(&'a self, path: &str, found: &mut impl FnMut(&str, SessionKey, &'a Subscriber<T>)) {
+        self.here.each(path, found);
+        self.below.each(&format!("{path}/#"), found);
+        for (level, child) in &self.children {
+            child.each_below(&format!("{path}/{level}"), found);
+        }
+        if let Some(child) = &self.any {
+            child.each_below(&format!("{path}/+"), found);
         }
     }
 

@@ -3,7 +3,7 @@
 use std::{io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
-use moorfall_service::{BlueprintSource, ListenerSettings, Settings};
+use moorfall_service::{ListenerSettings, Settings};
 use serde::Deserialize;
 
 use crate::{logging::LogFormat, output::Failure};
@@ -98,7 +98,7 @@ impl ServiceOptions {
             listeners,
             http: self.http.unwrap_or(defaults.http),
             database: self.database,
-            blueprint: self.blueprint.map(BlueprintSource::File),
+            blueprint: self.blueprint,
             open: self.open.unwrap_or(defaults.open),
             limits: self.limits,
             data: defaults.data,

@@ -1,6 +1,11 @@
 //! The service on this machine, for commands that ask it something.
 
-use std::{path::PathBuf, time::Duration};
+use std::{
+    io::Write,
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
+    path::PathBuf,
+    time::Duration,
+};
 
 use clap::Args;
 use moorfall_service::{DataFolder, RunningService, api_types::Problem, find_running};
@@ -23,12 +28,76 @@ pub(crate) struct Which {
 /// A running service and the administrator's secret.
 pub(crate) struct Local {
     pub(crate) service: RunningService,
+    /// The administrator's secret, or the token of a person.
     pub(crate) secret: String,
+    by_person: bool,
+}
+
+/// The token of who is signed in, kept in a file of its own for each service.
+pub(crate) struct SignIn;
+
+impl SignIn {
+    fn file(service: &RunningService) -> PathBuf {
+        let state = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).filter(|path| path.is_absolute());
+        let home = || std::env::var_os("HOME").map_or_else(|| PathBuf::from("/"), PathBuf::from);
+        let name: String =
+            service.data.to_string_lossy().chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+        state.unwrap_or_else(|| home().join(".local/state")).join("moorfall/signed-in").join(name)
+    }
+
+    fn known(service: &RunningService) -> Option<String> {
+        let token = std::fs::read_to_string(Self::file(service)).ok()?;
+        Some(token.trim().to_owned()).filter(|token| !token.is_empty())
+    }
+
+    /// Keeps a token.
+    pub(crate) fn keep(service: &RunningService, token: &str) -> Result<(), Failure> {
+        let file = Self::file(service);
+        let folder = file.parent().unwrap_or(&file);
+        let mut folders = std::fs::DirBuilder::new();
+        let made = folders.recursive(true).mode(0o700).create(folder);
+        let mut options = std::fs::OpenOptions::new();
+        made.and_then(|()| options.create(true).truncate(true).write(true).mode(0o600).open(&file))
+            .and_then(|mut opened| opened.write_all(token.as_bytes()))
+            .map_err(|error| Failure(format!("{} can't be written: {error}", file.display())))
+    }
+
+    /// Forgets it; gives whether there was one.
+    pub(crate) fn forget(service: &RunningService) -> Result<bool, Failure> {
+        match std::fs::remove_file(Self::file(service)) {
+            Ok(()) => Ok(true),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
+            Err(error) => Err(Failure(error.to_string())),
+        }
+    }
 }
 
 impl Which {
-    /// Finds the service and its secret.
+    /// Finds the service, and how to be let in: as the person who is signed in, or by the administrator's secret.
     pub(crate) fn find(&self) -> Result<Local, Failure> {
+        let service = self.service()?;
+        if let Some(token) = SignIn::known(&service) {
+            return Ok(Local { service, secret: token, by_person: true });
+        }
+        let secret = DataFolder::read_secret(&service.data).map_err(|error| {
+            let file = service.data.join(DataFolder::SECRET);
+            Failure(format!(
+                "the administrator's secret {} can't be read: {error}; run this as the user who runs the service, or \
+                 use `moorfall sign-in`",
+                file.display()
+            ))
+        })?;
+        Ok(Local { service, secret, by_person: false })
+    }
+
+    /// Finds the service, with the token of who is signed in, if anybody is.
+    pub(crate) fn find_service(&self) -> Result<Local, Failure> {
+        let service = self.service()?;
+        let secret = SignIn::known(&service).unwrap_or_default();
+        Ok(Local { service, secret, by_person: true })
+    }
+
+    fn service(&self) -> Result<RunningService, Failure> {
         let mut services = find_running(self.data.as_deref());
         let service = match (services.pop(), services.len()) {
             (Some(service), 0) => service,
@@ -49,14 +118,7 @@ impl Which {
                 )));
             }
         };
-        let secret = DataFolder::read_secret(&service.data).map_err(|error| {
-            let file = service.data.join(DataFolder::SECRET);
-            Failure(format!(
-                "the administrator's secret {} can't be read: {error}; run this as the user who runs the service",
-                file.display()
-            ))
-        })?;
-        Ok(Local { service, secret })
+        Ok(service)
     }
 }
 
@@ -77,7 +139,51 @@ impl Local {
         self.send(method, path, &[], body).await.map(drop)
     }
 
+    /// Asks something that has a body.
+    pub(crate) async fn post<T: DeserializeOwned>(&self, path: &[&str], body: &impl Serialize) -> Result<T, Failure> {
+        let answer = self.send(Method::POST, path, &[], Some(body)).await?;
+        Ok(answer.json().await?)
+    }
+
+    /// Signs a person in.
+    pub(crate) async fn sign_in<T: DeserializeOwned>(&self, body: &impl Serialize) -> Result<T, Failure> {
+        let answer = self.send_any(Method::POST, &["console-token"], &[], Some(body)).await?;
+        if answer.status() == StatusCode::UNAUTHORIZED {
+            return Err(Failure("the name or the password is wrong".into()));
+        }
+        Ok(Self::checked(answer).await?.json().await?)
+    }
+
     async fn send(
+        &self,
+        method: Method,
+        path: &[&str],
+        query: &[(&str, &str)],
+        body: Option<&impl Serialize>,
+    ) -> Result<reqwest::Response, Failure> {
+        let answer = self.send_any(method, path, query, body).await?;
+        if answer.status() == StatusCode::UNAUTHORIZED {
+            return Err(Failure(if self.by_person {
+                "the sign-in on this machine is over; use `moorfall sign-in` again, or `moorfall sign-out`".into()
+            } else {
+                "the service does not take the secret in its data folder; was the file changed?".into()
+            }));
+        }
+        Self::checked(answer).await
+    }
+
+    /// Gives the answer, or what went wrong in its words.
+    pub(crate) async fn checked(answer: reqwest::Response) -> Result<reqwest::Response, Failure> {
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status = answer.status();
+        let problem: Option<Problem> = answer.json().await.ok();
+        Err(Failure(problem.map_or_else(|| format!("the service answered {status}"), |problem| problem.detail)))
+    }
+
+    /// Asks, and gives any answer.
+    pub(crate) async fn send_any(
         &self,
         method: Method,
         path: &[&str],
@@ -98,19 +204,9 @@ impl Local {
         if let Some(body) = body {
             request = request.json(body);
         }
-        let answer = request.send().await.map_err(|error| {
+        request.send().await.map_err(|error| {
             Failure(format!("the service on {} does not answer: {}", self.service.http, root_cause(&error)))
-        })?;
-        if answer.status().is_success() {
-            return Ok(answer);
-        }
-        let status = answer.status();
-        let problem: Option<Problem> = answer.json().await.ok();
-        Err(Failure(match problem {
-            Some(problem) if status != StatusCode::UNAUTHORIZED => problem.detail,
-            Some(_) => "the service does not take the secret in its data folder; was the file changed?".into(),
-            None => format!("the service answered {status}"),
-        }))
+        })
     }
 }
 

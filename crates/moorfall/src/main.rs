@@ -39,6 +39,20 @@ enum Command {
     Sessions(commands::sessions::Arguments),
     /// List, make, change and remove who may connect
     Identities(commands::identities::Arguments),
+    /// Check, compare, apply and take back the design
+    Blueprint(commands::blueprint::Arguments),
+    /// Look at the topic hierarchy: what is planned, what is live, what a filter catches
+    Topics(commands::topics::Arguments),
+    /// Say who may publish and subscribe to what, and why
+    Access(commands::access::Arguments),
+    /// List, make, change and remove who may run the broker
+    People(commands::people::Arguments),
+    /// List what was changed, by whom and from where
+    Audit(commands::people::AuditArguments),
+    /// Be a person to the service, in place of its administrator
+    SignIn(commands::people::SignInArguments),
+    /// End that
+    SignOut(commands::people::SignOutArguments),
     /// Make a small authority and certificates for TLS
     Cert(commands::cert::Arguments),
     /// Break something on purpose, and check that no promise is broken with it
@@ -56,6 +70,13 @@ async fn main() -> ExitCode {
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
+        Command::Blueprint(arguments) => commands::blueprint::run(arguments).await,
+        Command::Topics(arguments) => commands::topics::run(arguments).await,
+        Command::Access(arguments) => commands::access::run(arguments).await,
+        Command::People(arguments) => commands::people::run(arguments).await,
+        Command::Audit(arguments) => commands::people::audit(arguments).await,
+        Command::SignIn(arguments) => commands::people::sign_in(arguments).await,
+        Command::SignOut(arguments) => commands::people::sign_out(arguments).await,
         Command::Cert(arguments) => commands::cert::run(&arguments),
         Command::Drill(arguments) => commands::drill::run(arguments).await,
     };

@@ -57,6 +57,16 @@ pub(crate) fn finish(written: io::Result<()>) -> Done {
     }
 }
 
+/// Text in lines that fit 80 columns, with a margin.
+pub(crate) fn indented(text: &str, margin: usize) -> String {
+    let options = textwrap::Options::new(80)
+        .break_words(false)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .word_separator(textwrap::WordSeparator::AsciiSpace);
+    let indent = " ".repeat(margin);
+    textwrap::fill(text, options.initial_indent(&indent).subsequent_indent(&indent))
+}
+
 /// A table without lines. The columns whose headings begin with `>` are aligned to the right.
 pub(crate) fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
     let mut table = Table::new();
@@ -96,6 +106,11 @@ pub(crate) fn count(number: u64) -> String {
         text.push(digit);
     }
     text
+}
+
+/// A number and what it counts: 1 proof, 2 proofs.
+pub(crate) fn plural(number: u64, one: &str, several: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { several })
 }
 
 /// Bytes in a unit that a person reads.

@@ -1,6 +1,6 @@
 //! Who a client is, and what it may do.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use moorfall_core::{
     Identity,
@@ -17,7 +17,7 @@ use crate::directory::{Directory, SignIn};
 pub const ADMINISTRATOR: &str = "administrator";
 
 /// The name shown for clients without identity on an open broker.
-const ANONYMOUS: &str = "anonymous";
+pub(crate) const ANONYMOUS: &str = "anonymous";
 
 /// Names that no identity can have.
 pub(crate) const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
@@ -59,7 +59,7 @@ impl Authenticator {
         credentials: &Credentials,
         anonymous: bool,
         directory: &Directory,
-        policy: &Policy,
+        policy: &Arc<Policy>,
     ) -> Verdict {
         let password = credentials.password.as_deref().unwrap_or_default();
         let Some(name) = credentials.user_name.as_deref() else {
@@ -94,7 +94,7 @@ impl Authenticator {
     }
 }
 
-fn bind(policy: &Policy, identity: &Identity, credentials: &Credentials) -> Verdict {
+fn bind(policy: &Arc<Policy>, identity: &Identity, credentials: &Credentials) -> Verdict {
     match policy.bind(identity, &credentials.client_id) {
         Ok(access) => Verdict::Known(access),
         Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),

@@ -12,8 +12,6 @@ use std::{
 
 use moorfall_core::{
     Limits, Message, Run, SessionKey,
-    access::Policy,
-    blueprint::Blueprint,
     measure::History,
     router::{Recipient, RetainedFull, Route, Router},
     session::Routed,
@@ -31,7 +29,9 @@ use crate::{
     authenticator::Authenticator,
     clock::Clock,
     counters::{Batch, PerCore},
-    directory::{Directory, DirectoryError, IdentityDraft, IdentityView},
+    design::Design,
+    directory::{Directory, DirectoryError, IdentityDraft, IdentityView, Impact},
+    drift::{Drifts, Refusals},
     gatekeeper::Gatekeeper,
     journal::{self, Journal, Promise},
     listener::Listener,
@@ -39,6 +39,7 @@ use crate::{
     registry::Registry,
     sampler::HISTORY,
     session_record::{Outcome, SessionRecord},
+    topics::Topics,
 };
 
 /// Where the service is.
@@ -72,8 +73,10 @@ pub(crate) struct Broker {
     pub(crate) router: Router<Arc<SessionRecord>>,
     pub(crate) registry: Registry,
     pub(crate) journal: Journal,
-    pub(crate) blueprint: Arc<Blueprint>,
-    pub(crate) policy: Policy,
+    pub(crate) design: Design,
+    pub(crate) topics: Topics,
+    pub(crate) drifts: Drifts,
+    pub(crate) refusals_seen: Refusals,
     pub(crate) authenticator: Authenticator,
     pub(crate) gatekeeper: Gatekeeper,
     pub(crate) directory: Directory,
@@ -127,7 +130,7 @@ impl Drop for Seat {
 pub(crate) struct Parts {
     pub(crate) clock: Clock,
     pub(crate) limits: Limits,
-    pub(crate) blueprint: Blueprint,
+    pub(crate) design: Design,
     pub(crate) directory: Directory,
     pub(crate) store: Store,
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
@@ -140,7 +143,6 @@ pub(crate) struct Parts {
 
 impl Broker {
     pub(crate) fn new(parts: Parts) -> Self {
-        let blueprint = Arc::new(parts.blueprint);
         Self {
             limits: Arc::new(parts.limits),
             clock: parts.clock,
@@ -148,8 +150,10 @@ impl Broker {
             router: Router::default(),
             registry: Registry::default(),
             journal: Journal::new(parts.last.number),
-            policy: Policy::new(Arc::clone(&blueprint)),
-            blueprint,
+            design: parts.design,
+            topics: Topics::default(),
+            drifts: Drifts::default(),
+            refusals_seen: Refusals::default(),
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,
             gatekeeper: Gatekeeper::default(),
@@ -212,12 +216,14 @@ impl Broker {
         take(&self.refusals, REFUSALS).then(|| seat(Some(words())))
     }
 
-    /// Routes a message of the service's own, or a will.
+    /// Routes a will.
     pub(crate) fn publish(
         &self,
         message: &Arc<Message>,
+        identity: &Arc<str>,
         waiting: Option<Waiting<'_>>,
     ) -> (Routed, Option<Arc<Promise>>) {
+        self.topics.note(&message.topic, 1, message.weight() as u64, identity, self.clock.now());
         let mut batch = Batch { messages_in: 1, ..Batch::default() };
         let route = self.router.route(&message.topic);
         let answer = self.distribute(message, &route, waiting, &mut batch);
@@ -331,12 +337,14 @@ impl Broker {
         }
     }
 
-    /// Makes or replaces an identity. Its sessions end when it may no longer connect, or sign in anew when what the
-    /// rules see of it has changed.
+    /// Makes or replaces an identity. Its sessions end when it may no longer connect or has another password; other
+    /// attributes take effect on them at once.
     pub(crate) async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<IdentityView, DirectoryError> {
-        let (view, changed) = self.directory.put(name, draft).await?;
-        if changed {
-            self.end_identity(name, "the identity was changed; sign in again", false);
+        let (view, impact) = self.directory.put(name, draft).await?;
+        match impact {
+            Impact::None => {}
+            Impact::OtherRights => self.rebind(|record| *record.identity == *name),
+            Impact::SignInAgain => self.end_identity(name, "the identity was changed; sign in again", false),
         }
         Ok(view)
     }

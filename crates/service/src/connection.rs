@@ -17,18 +17,20 @@ use moorfall_core::{
     session::{Action, Credentials, Granted, Keep, Routed, Session, Undelivered, Verdict},
 };
 use moorfall_store::{SessionRow, SubscriptionRow};
-use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter};
+use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter, TopicName};
 use tokio::time::{sleep_until, timeout};
 
 use crate::{
     broker::{Broker, Seat, Waiting},
     counters::Batch,
     data_folder::random_text,
+    drift::RefusalNote,
     journal::Promise,
     listener::Listener,
-    registry::{Newcomer, NotAdmitted},
+    registry::{Newcomer, NotAdmitted, Rights},
     session_record::{Link, RetainedDue, SessionRecord, Walk},
     stream::Stream,
+    topics,
 };
 
 /// Bytes that may wait to be written before no more are made: beyond it the client's own slowness holds back what
@@ -66,6 +68,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         user_name: String::new(),
         routes: RouteCache::default(),
         run: Vec::new(),
+        noted: None,
         run_route: None,
         pending: VecDeque::new(),
         held: 0,
@@ -93,6 +96,8 @@ struct Connection {
     routes: RouteCache<Arc<SessionRecord>>,
     /// Messages of the client that follow each other on one topic at one QoS and were not handed on yet.
     run: Vec<Arc<Message>>,
+    /// The topic that was published to last, in the live hierarchy.
+    noted: Option<(TopicName, topics::Path)>,
     /// To whom they go.
     run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
@@ -229,6 +234,10 @@ impl Connection {
     async fn handle_buffer(&mut self, buffer: &mut BytesMut) {
         // Everything in the buffer has arrived by now.
         let now = self.broker.clock.now();
+        self.look_at_rights(now);
+        if self.session.has_actions() {
+            self.act().await;
+        }
         while self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD {
             self.session.handle_plain_pubacks(now, buffer);
             if self.session.has_actions() {
@@ -251,6 +260,19 @@ impl Connection {
             // The memory of an idle connection is given back.
             *buffer = BytesMut::new();
             self.run = Vec::new();
+        }
+    }
+
+    /// What the session may do may have changed.
+    fn look_at_rights(&mut self, now: Time) {
+        let Some(record) = self.record.as_ref().filter(|record| record.take_stale()) else { return };
+        if self.session.access().is_none_or(|access| access.policy().is_none()) {
+            return;
+        }
+        match self.broker.rights(&record.identity, &record.client_id) {
+            Rights::Unlimited => {}
+            Rights::Bound(access) => self.session.change_access(now, access),
+            Rights::None(words) => self.session.end(now, ReasonCode::NotAuthorized, words, false),
         }
     }
 
@@ -362,6 +384,9 @@ impl Connection {
                     self.batch.refused += 1;
                     if let Some(record) = &self.record {
                         tracing::debug!(client = record.client_id, "{words}");
+                        let note = || RefusalNote { client_id: record.client_id.clone() };
+                        let key = (record.identity.to_string(), words.clone());
+                        self.broker.refusals_seen.note(key, 1, note, |_| {});
                         record.note_refusal(words);
                     }
                 }
@@ -388,7 +413,8 @@ impl Connection {
             tokio::time::sleep(wait).await;
         }
         let anonymous = self.origin.listener.anonymous;
-        let verdict = broker.authenticator.check(&credentials, anonymous, &broker.directory, &broker.policy).await;
+        let policy = broker.design.policy();
+        let verdict = broker.authenticator.check(&credentials, anonymous, &broker.directory, &policy).await;
         if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
             gatekeeper.note_failure(address, broker.clock.now(), limits);
         }
@@ -436,6 +462,8 @@ impl Connection {
             let words = format!("the identity {} may no longer connect", record.identity);
             self.session.end(now, ReasonCode::NotAuthorized, words, false);
         }
+        // Nor does a change of the design.
+        record.set_stale();
         self.record = Some(record);
         self.count_subscriptions();
     }
@@ -477,6 +505,7 @@ impl Connection {
         } else {
             let route = Arc::clone(route);
             self.hand_on_run();
+            self.note_topic(&message.topic, 1, message.weight() as u64);
             let waiting = match (&self.record, packet_id) {
                 (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
                 _ => None,
@@ -492,10 +521,25 @@ impl Connection {
         }
     }
 
+    /// Counts messages of one topic in the live hierarchy.
+    fn note_topic(&mut self, topic: &TopicName, messages: u64, bytes: u64) {
+        let Some(record) = &self.record else { return };
+        let now = self.broker.clock.now();
+        if let Some((noted, path)) = &self.noted
+            && noted == topic
+            && path.note(messages, bytes, &record.identity, now)
+        {
+            return;
+        }
+        let path = self.broker.topics.note(topic, messages, bytes, &record.identity, now);
+        self.noted = path.map(|path| (topic.detached(), path));
+    }
+
     /// Hands the messages of the run to their recipients.
     fn hand_on_run(&mut self) {
         if let Some(route) = self.run_route.take() {
             let run = Arc::new(Run::new(self.run.drain(..)));
+            self.note_topic(run.topic(), run.messages().len() as u64, run.weight() as u64);
             self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
         }
     }
@@ -561,6 +605,10 @@ impl Connection {
             record.counters.add(&self.batch);
             record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
             record.held.store(self.held, Ordering::Relaxed);
+            let drift = self.session.take_drift();
+            if !drift.is_empty() {
+                self.broker.drifts.note_all(&record.identity, drift);
+            }
         }
         self.batch = Batch::default();
     }

@@ -115,6 +115,17 @@ impl From<&IdentityRecord> for IdentityView {
     }
 }
 
+/// What a change of an identity means to its live sessions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Impact {
+    /// Nothing.
+    None,
+    /// The rules see something else of it.
+    OtherRights,
+    /// They have to end.
+    SignInAgain,
+}
+
 /// What a sign-in by password came to.
 #[derive(Debug)]
 pub(crate) enum SignIn {
@@ -150,6 +161,16 @@ impl Directory {
         views
     }
 
+    /// All identities as the rules see them, in no order.
+    pub(crate) fn identities(&self) -> Vec<Identity> {
+        self.known.read().values().map(|record| seen(record)).collect()
+    }
+
+    /// One identity as the rules see it.
+    pub(crate) fn identity(&self, name: &str) -> Option<Identity> {
+        self.known.read().get(name).map(|record| seen(record))
+    }
+
     pub(crate) fn count(&self) -> usize {
         self.known.read().len()
     }
@@ -163,15 +184,28 @@ impl Directory {
         BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
     }
 
-    /// Makes or replaces an identity; also gives whether something changed that live sessions rest on.
-    pub(crate) async fn put(&self, name: &str, draft: IdentityDraft) -> Result<(IdentityView, bool), DirectoryError> {
+    /// Hashes a password.
+    pub(crate) async fn hash(&self, password: String) -> Result<String, DirectoryError> {
+        self.work(move || hash(&password)).await.map_err(DirectoryError::Hash)
+    }
+
+    /// Whether the password is the one that was hashed; `None` takes as long and is never.
+    pub(crate) async fn verify(&self, password: Vec<u8>, hash: Option<String>) -> bool {
+        let known = hash.is_some() && password.len() <= PASSWORD_LENGTH;
+        let hash = hash.unwrap_or_else(|| self.decoy.clone());
+        let password = password[..password.len().min(PASSWORD_LENGTH)].to_vec();
+        self.work(move || verify(&password, &hash)).await && known
+    }
+
+    /// Makes or replaces an identity; also gives what that means to its live sessions.
+    pub(crate) async fn put(&self, name: &str, draft: IdentityDraft) -> Result<(IdentityView, Impact), DirectoryError> {
         check_name(name)?;
         let hash = match draft.password {
             None => None,
             Some(password) if password.is_empty() || password.len() > PASSWORD_LENGTH => {
                 return Err(DirectoryError::Password);
             }
-            Some(password) => Some(self.work(move || hash(&password)).await.map_err(DirectoryError::Hash)?),
+            Some(password) => Some(self.hash(password).await?),
         };
         let _one_at_a_time = self.changing.lock().await;
         let record =
@@ -179,12 +213,12 @@ impl Directory {
         let record = Arc::new(record);
         let view = (&*record).into();
         let old = self.known.write().insert(name.to_owned(), Arc::clone(&record));
-        let changed = old.is_some_and(|old| {
-            old.attributes.0 != record.attributes.0
-                || old.enabled != record.enabled
-                || old.password_hash != record.password_hash
-        });
-        Ok((view, changed))
+        let impact = match old {
+            Some(old) if old.password_hash != record.password_hash || !record.enabled => Impact::SignInAgain,
+            Some(old) if old.attributes.0 != record.attributes.0 => Impact::OtherRights,
+            _ => Impact::None,
+        };
+        Ok((view, impact))
     }
 
     /// Removes an identity; gives whether there was one.
@@ -199,15 +233,10 @@ impl Directory {
     pub(crate) async fn sign_in(&self, name: &str, password: &[u8]) -> SignIn {
         let record = self.known.read().get(name).cloned();
         let stored = record.as_ref().and_then(|record| record.password_hash.clone());
-        let may_match = stored.is_some() && password.len() <= PASSWORD_LENGTH;
-        let hash = stored.unwrap_or_else(|| self.decoy.clone());
-        let password = password[..password.len().min(PASSWORD_LENGTH)].to_vec();
-        let matches = self.work(move || verify(&password, &hash)).await;
+        let matches = self.verify(password.to_vec(), stored).await;
         match record {
-            Some(record) if matches && may_match && record.enabled => {
-                SignIn::Known(Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() })
-            }
-            Some(_) if matches && may_match => SignIn::Disabled,
+            Some(record) if matches && record.enabled => SignIn::Known(seen(&record)),
+            Some(_) if matches => SignIn::Disabled,
             _ => SignIn::Wrong,
         }
     }
@@ -217,6 +246,10 @@ impl Directory {
         let _turn = self.checks.acquire().await.expect("the semaphore is never closed");
         tokio::task::spawn_blocking(work).await.expect("hashing does not panic, and is not cancelled")
     }
+}
+
+fn seen(record: &IdentityRecord) -> Identity {
+    Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() }
 }
 
 fn check_name(name: &str) -> Result<(), DirectoryError> {

@@ -10,7 +10,10 @@ mod clock;
 mod connection;
 mod counters;
 mod data_folder;
+mod design;
 mod directory;
+mod drift;
+mod effects;
 mod gatekeeper;
 mod journal;
 mod listener;
@@ -25,11 +28,17 @@ mod session_record;
 mod settings;
 mod stream;
 mod tls;
+mod topics;
 mod websocket;
 
-use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
+use std::{
+    net::SocketAddr,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::Duration,
+};
 
-use moorfall_core::blueprint::Blueprint;
+use moorfall_core::blueprint::{Blueprint, Source, SourceFile};
 use moorfall_store::{ClusterError, Store, StoreError};
 use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
 use tokio_util::sync::CancellationToken;
@@ -39,16 +48,20 @@ pub use authenticator::ADMINISTRATOR;
 pub use data_folder::{DataFolder, DataFolderError, random_text};
 pub use directory::{DirectoryError, IdentityDraft};
 pub use running::{RunningService, find_running};
-pub use settings::{BlueprintSource, LimitsError, ListenerSettings, Settings, Transport};
+pub use settings::{LimitsError, ListenerSettings, Settings, Transport};
 pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
     authenticator::Authenticator,
     broker::{Broker, LastUsed, Parts},
     clock::Clock,
+    design::Design,
     directory::Directory,
     private_database::PrivateDatabase,
 };
+
+/// A JSON Schema of the blueprint's files, for editors.
+pub const BLUEPRINT_SCHEMA: &str = include_str!("../blueprint.schema.json");
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
@@ -121,12 +134,10 @@ pub enum StartError {
         error: std::io::Error,
     },
     /// The blueprint is wrong.
-    #[error("the blueprint {path} has a fault in {error}")]
+    #[error("the blueprint has faults:{findings}")]
     Blueprint {
-        /// The file.
-        path: PathBuf,
-        /// Where and why.
-        error: moorfall_core::blueprint::BlueprintError,
+        /// Where and why, each on lines of its own.
+        findings: String,
     },
 }
 
@@ -144,7 +155,7 @@ pub struct Service {
 impl Service {
     /// Starts everything, in an order in which the cheap checks come first. `tell` hears of steps that take long.
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
-        let blueprint = read_blueprint(settings)?;
+        let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
         let plan = listening::Plan::new(settings)?;
         let folder = DataFolder::open(&settings.data)?;
         let sockets = plan.bind().await?;
@@ -164,7 +175,7 @@ impl Service {
 
     async fn serve(
         settings: &Settings,
-        blueprint: Blueprint,
+        blueprint: Option<Vec<SourceFile>>,
         folder: DataFolder,
         sockets: listening::Sockets,
         database: Option<Arc<PrivateDatabase>>,
@@ -182,7 +193,7 @@ impl Service {
         let broker = Arc::new(Broker::new(Parts {
             clock,
             limits: settings.service_limits()?,
-            blueprint,
+            design: Design::load(store.clone()).await?,
             directory: Directory::load(store.clone()).await?,
             store,
             private_database: database,
@@ -193,6 +204,9 @@ impl Service {
             last: LastUsed { key: stored.last_key, number: stored.last_number },
         }));
         restore::restore(&broker, stored, crashed);
+        if let Some(files) = blueprint {
+            broker.start_design(files).await?;
+        }
         for warning in api::exposed(&broker) {
             tracing::warn!("{warning}");
         }
@@ -242,6 +256,11 @@ impl Service {
         self.broker.put_identity(name, draft).await.map(drop)
     }
 
+    /// Puts a blueprint in force, as the API does; nothing happens when it is already. A refusal is told in words.
+    pub async fn apply_blueprint(&self, files: Vec<SourceFile>, author: &str, message: &str) -> Result<(), String> {
+        self.broker.apply_if_other(files, author, message).await
+    }
+
     /// Ends everything in order.
     pub async fn stop(self) {
         tracing::info!("stopping");
@@ -271,14 +290,33 @@ impl Service {
     }
 }
 
-fn read_blueprint(settings: &Settings) -> Result<Blueprint, StartError> {
-    let (path, source) = match &settings.blueprint {
-        None => return Ok(Blueprint::default()),
-        Some(BlueprintSource::BuiltIn { name, text }) => (PathBuf::from(name), (*text).to_owned()),
-        Some(BlueprintSource::File(path)) => {
-            let wrong = |error| StartError::BlueprintFile { path: path.clone(), error };
-            (path.clone(), std::fs::read_to_string(path).map_err(wrong)?)
+/// The files of a blueprint, which has no faults: a file, or all that end in `.toml` of a folder.
+fn read_blueprint(path: &Path) -> Result<Vec<SourceFile>, StartError> {
+    let files = blueprint_files(path).map_err(|error| StartError::BlueprintFile { path: path.to_owned(), error })?;
+    match Blueprint::read(Source::new(files.clone())) {
+        Ok(_) => Ok(files),
+        Err(findings) => Err(StartError::Blueprint { findings: findings.iter().map(|f| format!("\n{f}")).collect() }),
+    }
+}
+
+/// Reads the files of a blueprint: one file, or all that end in `.toml` of a folder.
+pub fn blueprint_files(path: &Path) -> std::io::Result<Vec<SourceFile>> {
+    let read = |path: &Path, name| std::fs::read_to_string(path).map(|text| SourceFile { name, text });
+    if !path.is_dir() {
+        let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+        return Ok(vec![read(path, name)?]);
+    }
+    let mut files = Vec::new();
+    for entry in std::fs::read_dir(path)? {
+        let entry = entry?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        if name.ends_with(".toml") {
+            files.push(read(&entry.path(), name)?);
         }
-    };
-    Blueprint::parse(&source).map_err(|error| StartError::Blueprint { path, error })
+    }
+    if files.is_empty() {
+        return Err(std::io::Error::other("the folder holds no file that ends in .toml"));
+    }
+    files.sort_by(|one, other| one.name.cmp(&other.name));
+    Ok(files)
 }

@@ -11,13 +11,16 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::{Delivery, Limits, Message, Queued, SessionKey, Time, measure::Totals, session::Parting};
+use moorfall_core::{
+    Delivery, Identity, Limits, Message, Queued, SessionKey, Time, access::Access, measure::Totals, session::Parting,
+};
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
 use tokio::sync::Notify;
 
 use crate::{
+    authenticator::{ADMINISTRATOR, ANONYMOUS},
     broker::Broker,
     session_record::{Link, Parked, Place, RetainedDue, SessionRecord, Walk},
 };
@@ -29,6 +32,16 @@ pub(crate) enum NotAdmitted {
     InUse,
     /// There are as many sessions as may be.
     Full,
+}
+
+/// What an identity may do.
+pub(crate) enum Rights {
+    /// Everything.
+    Unlimited,
+    /// What the rules say.
+    Bound(Access),
+    /// It can't connect, and why.
+    None(String),
 }
 
 /// Who wants to come in.
@@ -229,7 +242,7 @@ impl Broker {
         };
         let Parked { mut state, will, .. } = *parked;
         if let Some((_, message)) = will {
-            self.publish_will(&message);
+            self.publish_will(&message, &record.identity);
         }
         self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
         let mut shared = state.take_shared();
@@ -286,9 +299,42 @@ impl Broker {
     }
 
     /// Publishes a will whose time has come.
-    fn publish_will(&self, message: &Arc<Message>) {
+    fn publish_will(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let message = Arc::new(message.renewed(self.clock.now()));
-        self.publish(&message, None);
+        self.publish(&message, identity, None);
+    }
+
+    /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose
+    /// what they may not have any more.
+    pub(crate) fn rebind(&self, concerns: impl Fn(&SessionRecord) -> bool) {
+        for record in self.registry.all().into_iter().filter(|record| concerns(record)) {
+            record.set_stale();
+            let mut journal = self.journal.open();
+            if let Place::Parked(parked) = &mut *record.place.lock()
+                && let Rights::Bound(access) = self.rights(&record.identity, &record.client_id)
+            {
+                for filter in parked.state.withdraw(&access) {
+                    self.router.unsubscribe(record.key, [&filter]);
+                    journal.unsubscribe(record.key, &filter);
+                }
+            }
+        }
+    }
+
+    /// What an identity may do now by a client of this identifier.
+    pub(crate) fn rights(&self, identity: &str, client_id: &str) -> Rights {
+        let nobody = || Identity { name: identity.into(), attributes: Default::default() };
+        let identity = match identity {
+            ADMINISTRATOR => return Rights::Unlimited,
+            ANONYMOUS if self.open => return Rights::Unlimited,
+            ANONYMOUS => Some(nobody()),
+            name => self.directory.identity(name),
+        };
+        let Some(identity) = identity else { return Rights::None("there is no such identity any more".into()) };
+        match self.design.policy().bind(&identity, client_id) {
+            Ok(access) => Rights::Bound(access),
+            Err(error) => Rights::None(error.to_string()),
+        }
     }
 }
 
@@ -356,7 +402,7 @@ impl Broker {
             ended
         };
         if let Some((_, message)) = will {
-            self.publish_will(&message);
+            self.publish_will(&message, &record.identity);
         }
         if ended {
             tracing::info!(client = record.client_id, identity = %record.identity, "the session has ended: its time is over");

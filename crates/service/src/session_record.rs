@@ -144,6 +144,8 @@ pub(crate) struct SessionRecord {
     pub(crate) place: Mutex<Place>,
     /// Whether its client is connected: what `place` says, readable without its lock.
     connected: AtomicBool,
+    /// Whether what it may do has changed since its task looked.
+    stale: AtomicBool,
     /// Whether it outlives its connection.
     kept: AtomicBool,
     /// Whether it ever did, so that the database may know it.
@@ -177,6 +179,7 @@ impl SessionRecord {
             connected: AtomicBool::new(matches!(place, Place::Connected(_))),
             place: Mutex::new(place),
             kept: AtomicBool::new(kept),
+            stale: AtomicBool::new(false),
             stored: AtomicBool::new(kept),
             outbox: Mutex::new(Some(Outbox::new(limits))),
         }
@@ -190,6 +193,17 @@ impl SessionRecord {
     /// Whether the database may know it.
     pub(crate) fn is_stored(&self) -> bool {
         self.stored.load(Ordering::Acquire)
+    }
+
+    /// What it may do has changed.
+    pub(crate) fn set_stale(&self) {
+        self.stale.store(true, Ordering::Release);
+        self.wake.notify_one();
+    }
+
+    /// Whether what it may do has changed since the last call.
+    pub(crate) fn take_stale(&self) -> bool {
+        self.stale.load(Ordering::Acquire) && self.stale.swap(false, Ordering::AcqRel)
     }
 
     pub(crate) fn is_connected(&self) -> bool {

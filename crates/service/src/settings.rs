@@ -10,20 +10,6 @@ use serde::{Deserialize, Serialize};
 
 use crate::tls::TlsSettings;
 
-/// Where the blueprint comes from.
-#[derive(Clone, Debug)]
-pub enum BlueprintSource {
-    /// A file.
-    File(PathBuf),
-    /// A text that is part of the program, and its name.
-    BuiltIn {
-        /// What to call it in messages.
-        name: &'static str,
-        /// The TOML.
-        text: &'static str,
-    },
-}
-
 /// What carries MQTT on a listener.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -107,8 +93,8 @@ pub struct Settings {
     pub http: SocketAddr,
     /// A PostgreSQL server to use instead of a private one; it may hold a password.
     pub database: Option<String>,
-    /// The design of the broker.
-    pub blueprint: Option<BlueprintSource>,
+    /// A file or a folder of files, which become the first revision of the design. Later ones are applied.
+    pub blueprint: Option<PathBuf>,
     /// Whether clients without identity may do everything.
     pub open: bool,
     /// Limits that differ from the defaults, by name.

@@ -6,11 +6,16 @@ mod console_sessions;
 mod database;
 mod identities;
 mod journal;
+mod people;
+mod revisions;
 mod samples;
 
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
+pub use console_sessions::SignedIn;
 pub use database::{Store, StoreError};
 pub use identities::IdentityRecord;
 pub use journal::{Stored, StoredSession};
+pub use people::{AuditRecord, Audited, PersonRecord};
+pub use revisions::RevisionRecord;
 pub use samples::{Resolution, Sample};

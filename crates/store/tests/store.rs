@@ -5,7 +5,7 @@
 use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use moorfall_core::AttributeValue;
-use moorfall_store::{PrivateCluster, Resolution, Sample, Store};
+use moorfall_store::{PrivateCluster, Resolution, Sample, SignedIn, Store};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
 
@@ -94,12 +94,23 @@ async fn records_come_back_as_they_were_written() {
     assert_eq!(store.samples(Resolution::Second, old).await.unwrap(), samples[1..]);
     assert_eq!(store.samples(Resolution::Minute, old).await.unwrap(), samples, "minutes are kept for good");
 
-    store.add_console_session("token", Duration::hours(1)).await.unwrap();
-    store.add_console_session("ended", Duration::seconds(-1)).await.unwrap();
-    assert!(store.has_console_session("token").await.unwrap());
-    assert!(!store.has_console_session("ended").await.unwrap() && !store.has_console_session("other").await.unwrap());
+    let found = async |token| store.console_session(token).await.unwrap();
+    store.add_console_session("token", None, Duration::hours(1)).await.unwrap();
+    store.add_console_session("ended", None, Duration::seconds(-1)).await.unwrap();
+    assert!(matches!(found("token").await, Some(SignedIn::Administrator)));
+    assert!(found("ended").await.is_none() && found("other").await.is_none());
+    // A person's sign-in ends with the person, and with what they may do.
+    assert!(store.put_person("wren", None, "watch").await.unwrap().is_none(), "a new person needs a password");
+    store.put_person("wren", Some("hash"), "watch").await.unwrap();
+    store.add_console_session("hers", Some("wren"), Duration::hours(1)).await.unwrap();
+    assert!(matches!(found("hers").await, Some(SignedIn::Person(wren)) if wren.role == "watch"));
+    store.sign_out_person("wren").await.unwrap();
+    assert!(found("hers").await.is_none());
+    store.add_console_session("again", Some("wren"), Duration::hours(1)).await.unwrap();
+    assert!(store.remove_person("wren").await.unwrap() && !store.remove_person("wren").await.unwrap());
+    assert!(found("again").await.is_none());
     store.remove_console_session("token").await.unwrap();
-    assert!(!store.has_console_session("token").await.unwrap());
+    assert!(found("token").await.is_none());
 
     // Opening again finds the tables as they are.
     store.close().await;

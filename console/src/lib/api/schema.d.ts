@@ -4,6 +4,177 @@
  */
 
 export interface paths {
+    "/api/v1/access/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide as for a live session, and say what became of every rule. */
+        post: operations["explain_access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may publish and subscribe to which planned topics. Beside the cohorts stand identities that rules name. */
+        get: operations["access_matrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Attempts to publish and subscribe that were refused since the start, newest first. */
+        get: operations["list_refusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was changed, by whom and from where, newest first. */
+        get: operations["list_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a blueprint against the identities that there are. */
+        post: operations["check_blueprint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a blueprint changes of the design in force, and what that does to what is live. Nothing is changed. */
+        post: operations["compare_blueprint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revisions, newest first, without their files. */
+        get: operations["list_revisions"];
+        put?: never;
+        /** Apply a blueprint. It is refused, with its check, when it is wrong or a proof fails. */
+        post: operations["apply_blueprint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One revision with its files. */
+        get: operations["show_revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/revisions/{number}/revert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an earlier revision in force again, as a new one. */
+        post: operations["revert_blueprint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blueprint/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A JSON Schema of the blueprint's files, for editors. */
+        get: operations["blueprint_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/console-session": {
         parameters: {
             query?: never;
@@ -17,6 +188,23 @@ export interface paths {
         post: operations["sign_in"];
         /** Sign out of the console. */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/console-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in by a program: the answer holds a token, to be sent as a bearer token. */
+        post: operations["token"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -70,6 +258,58 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in. */
+        get: operations["me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everyone who may run the broker, by name. Whoever has the administrator's secret may, too. */
+        get: operations["list_people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make or change a person. With another password or role all their sign-ins end. */
+        put: operations["put_person"];
+        post?: never;
+        /** Remove a person, and end all their sign-ins. */
+        delete: operations["remove_person"];
         options?: never;
         head?: never;
         patch?: never;
@@ -144,10 +384,285 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/topics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The live topic hierarchy, level by level. */
+        get: operations["list_topics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first. */
+        get: operations["list_drift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which planned and which live topics a filter catches, and which near misses it doesn't, and where each falls out. */
+        get: operations["match_topics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description The answer to a question about access. */
+        AccessAnswer: {
+            /** @description Whether it may. */
+            allowed: boolean;
+            /** @description The identity's cohorts. */
+            cohorts: string[];
+            /**
+             * Format: int32
+             * @description The highest QoS that a subscription is granted.
+             */
+            highest_qos: number;
+            /** @description Every rule, in the order of the blueprint. */
+            rules: components["schemas"]["RuleTrace"][];
+            /** @description The verdict and its reason. */
+            words: string;
+        };
+        /** @description A question about access. */
+        AccessQuestion: {
+            /** @description `publish` or `subscribe`. */
+            act: string;
+            /** @description The client identifier, where rules look at it; the identity's name if left out. */
+            client_id?: string;
+            /** @description Who: an identity, or `anonymous`. */
+            identity: string;
+            /**
+             * Format: int32
+             * @description At which QoS a message is published.
+             */
+            qos?: number;
+            /** @description Whether it is retained. */
+            retain?: boolean;
+            /** @description A topic, or a topic filter. */
+            topic: string;
+        };
+        /** @description A blueprint to be applied. */
+        Application: {
+            /**
+             * Format: int64
+             * @description The revision that it was made upon, which must be the one in force.
+             */
+            base: number;
+            /** @description Its files. */
+            files: components["schemas"]["BlueprintFile"][];
+            /** @description Why, in a sentence. */
+            message?: string;
+        };
+        /** @description A change that was made. */
+        AuditView: {
+            /** @description What was done. */
+            act: string;
+            /** @description From which address. */
+            address: string;
+            /** @description How it is; null if it is gone. */
+            after?: unknown;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description How it was; null if it was not there. */
+            before?: unknown;
+            /**
+             * Format: int64
+             * @description Its place in the order of changes.
+             */
+            id: number;
+            /** @description To what kind of thing. */
+            kind: string;
+            /** @description To which. */
+            name: string;
+            /** @description Who. */
+            person: string;
+        };
+        /** @description A blueprint that is not in force. */
+        BlueprintDraft: {
+            /** @description Its files. */
+            files: components["schemas"]["BlueprintFile"][];
+        };
+        /** @description One file of a blueprint. */
+        BlueprintFile: {
+            /** @description Its name, as findings mention it. */
+            name: string;
+            /** @description Its text. */
+            text: string;
+        };
+        /** @description A change of one part of the design. */
+        ChangeView: {
+            /** @description The fields that differ. */
+            fields: components["schemas"]["FieldChangeView"][];
+            /** @description `added`, `changed` or `removed`. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+            /** @description What it is: blueprint, level, topic, cohort, rule or proof. */
+            part: string;
+        };
+        /** @description What a check came to. */
+        Check: {
+            /** @description Errors, or warnings alone. */
+            findings: components["schemas"]["FindingView"][];
+            /** @description All proofs. */
+            proofs: components["schemas"]["ProofView"][];
+            /** @description Whether it may be applied. */
+            sound: boolean;
+        };
+        /** @description An identity that enters or leaves a cohort. */
+        CohortMove: {
+            /** @description The cohort. */
+            cohort: string;
+            /** @description Whether it enters. */
+            enters: boolean;
+            /** @description The identity. */
+            identity: string;
+        };
+        /** @description What a blueprint changes, and what that does to what is live. */
+        Comparison: {
+            /**
+             * Format: int64
+             * @description The revision in force, which it is compared with.
+             */
+            base: number;
+            /** @description What it changes; empty when it is not a blueprint. */
+            changes: components["schemas"]["ChangeView"][];
+            /** @description The check of it. */
+            check: components["schemas"]["Check"];
+            /** @description What applying it does. */
+            effects: components["schemas"]["Effects"];
+        };
+        /** @description Traffic that the plan does not say. */
+        DriftView: {
+            /**
+             * Format: int64
+             * @description Messages.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When it was seen first.
+             */
+            first: string;
+            /** @description Who did it last. */
+            identity: string;
+            /** @description `unplanned`, `qos`, `retention`, `payload` or `silent`. */
+            kind: string;
+            /**
+             * Format: date-time
+             * @description When it was seen last.
+             */
+            last: string;
+            /**
+             * Format: int64
+             * @description How many of them were refused.
+             */
+            refused: number;
+            /** @description The beginning of a payload. */
+            sample: string;
+            /** @description The topic; for `silent`, the planned path or the topic that fell silent. */
+            topic: string;
+            /** @description In a sentence. */
+            words: string;
+        };
+        /** @description What applying a design does to what is live now. Lists are cut; totals count all. */
+        Effects: {
+            /** @description Identities that enter or leave a cohort. */
+            cohort_moves: components["schemas"]["CohortMove"][];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            cohort_moves_total: number;
+            /** @description Subscriptions that are lost. Clients that are connected are disconnected, and told why. */
+            lost_subscriptions: components["schemas"]["LostSubscription"][];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            lost_subscriptions_total: number;
+            /** @description Topics of the last day that whoever published there may not publish to any more. */
+            lost_topics: components["schemas"]["LostTopic"][];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            lost_topics_total: number;
+            /** @description Topics of retained messages that are not planned any more. */
+            unplanned_retained: string[];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            unplanned_retained_total: number;
+        };
+        /** @description A change of one field. */
+        FieldChangeView: {
+            /** @description What it says; empty if it is not there any more. */
+            after: string;
+            /** @description What it said; empty if it was not there. */
+            before: string;
+            /** @description Which field. */
+            field: string;
+        };
+        /** @description Something that is wrong with a blueprint, with its place. */
+        FindingView: {
+            /**
+             * Format: int64
+             * @description Column in characters, from 1.
+             */
+            column: number;
+            /** @description The line, with a mark below the place. */
+            excerpt: string;
+            /** @description The file's name. */
+            file: string;
+            /**
+             * Format: int64
+             * @description Line, from 1.
+             */
+            line: number;
+            /** @description What is wrong. */
+            message: string;
+            /** @description What to do about it; empty if the message says it. */
+            remedy: string;
+            /** @description `error` or `warning`. */
+            severity: string;
+        };
         /** @description Whether something works. */
         Health: {
             /** @description Whether it does. */
@@ -367,6 +882,112 @@ export interface components {
              */
             withheld: number;
         };
+        /** @description A subscription that a session loses. */
+        LostSubscription: {
+            /** @description Whose. */
+            client_id: string;
+            /** @description The filter. */
+            filter: string;
+            /** @description The identity. */
+            identity: string;
+            /** @description Why. */
+            words: string;
+        };
+        /** @description A topic that an identity published to and may not any more. */
+        LostTopic: {
+            /** @description The identity. */
+            identity: string;
+            /** @description The topic. */
+            topic: string;
+            /** @description Why. */
+            words: string;
+        };
+        /** @description What a filter catches. */
+        Match: {
+            /** @description Topics that were published to. */
+            live: string[];
+            /** @description Topics that were published to, in the same way. */
+            live_misses: components["schemas"]["NearMiss"][];
+            /**
+             * Format: int64
+             * @description How many there are, listed or not.
+             */
+            live_total: number;
+            /** @description Planned paths of which it catches some or all topics. */
+            planned: string[];
+            /** @description Planned paths that it does not catch, with the reason; those that go furthest first. */
+            planned_misses: components["schemas"]["NearMiss"][];
+        };
+        /** @description Who may publish and subscribe to which planned topics. */
+        Matrix: {
+            /** @description Identities or cohorts. */
+            rows: components["schemas"]["MatrixRow"][];
+            /** @description The planned topics. */
+            topics: string[];
+            /**
+             * Format: int64
+             * @description How many there are, listed or not.
+             */
+            total: number;
+        };
+        /** @description Rights of one identity, or of one cohort. */
+        MatrixRow: {
+            /**
+             * Format: int64
+             * @description How many identities it stands for.
+             */
+            identities: number;
+            /** @description The name. */
+            name: string;
+            /**
+             * @description For each planned topic: publishing, and subscribing. Of a cohort, what all of its identities may; `some` if they
+             *     differ.
+             */
+            rights: components["schemas"]["Rights"][];
+        };
+        /** @description Who is signed in. */
+        Me: {
+            /** @description The name. */
+            name: string;
+            /** @description What they may do. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description A topic or planned path that a filter nearly catches. */
+        NearMiss: {
+            /**
+             * Format: int64
+             * @description The level at which it falls out, from 1.
+             */
+            level: number;
+            /** @description The topic or path. */
+            topic: string;
+            /** @description Why, in a sentence. */
+            words: string;
+        };
+        /** @description A person as they are to be. */
+        PersonDraft: {
+            /** @description A new password, of at least ten characters; left out, an earlier one stays. */
+            password?: string | null;
+            /** @description What they may do. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description A person who may run the broker. */
+        PersonView: {
+            /**
+             * Format: date-time
+             * @description When they were last changed.
+             */
+            changed_at: string;
+            /**
+             * Format: date-time
+             * @description When they were made.
+             */
+            created_at: string;
+            /** @description The name. */
+            name: string;
+            /** @description What they may do. */
+            role: components["schemas"]["Role"];
+        };
         /** @description What went wrong with a call. */
         Problem: {
             /** @description What happened, to which thing, and what to do next. */
@@ -378,6 +999,114 @@ export interface components {
             status: number;
             /** @description What is wrong, in a few words that never change for one cause. */
             title: string;
+        };
+        /** @description What a proof came to. */
+        ProofView: {
+            /** @description Its file. */
+            file: string;
+            /** @description Whether it holds. */
+            holds: boolean;
+            /**
+             * Format: int64
+             * @description Identities that it was checked for.
+             */
+            identities: number;
+            /**
+             * Format: int64
+             * @description Its line.
+             */
+            line: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What it says. */
+            statement: string;
+            /** @description Why it does not hold, or what a person should know. */
+            words: string;
+        };
+        /** @description Attempts that were refused. */
+        RefusalView: {
+            /** @description By which client, the last time. */
+            client_id: string;
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When it was seen first.
+             */
+            first: string;
+            /** @description Who. */
+            identity: string;
+            /**
+             * Format: date-time
+             * @description When it was seen last.
+             */
+            last: string;
+            /** @description What and why. */
+            words: string;
+        };
+        /** @description Which earlier revision is to be in force again. */
+        Reversion: {
+            /**
+             * Format: int64
+             * @description The revision in force.
+             */
+            base: number;
+            /** @description Why, in a sentence. */
+            message?: string;
+        };
+        /** @description One revision. */
+        RevisionView: {
+            /**
+             * Format: date-time
+             * @description When it was applied.
+             */
+            applied_at: string;
+            /** @description Who applied it. */
+            author: string;
+            /** @description Its files; left out in lists. */
+            files: components["schemas"]["BlueprintFile"][];
+            /** @description Whether it is in force. */
+            in_force: boolean;
+            /** @description Why. */
+            message: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+        };
+        /**
+         * @description What someone may do with a planned topic.
+         * @enum {string}
+         */
+        Right: "all" | "some" | "none";
+        /** @description What someone may do with one planned topic. */
+        Rights: {
+            /** @description Publishing. */
+            publish: components["schemas"]["Right"];
+            /** @description Subscribing. */
+            subscribe: components["schemas"]["Right"];
+        };
+        /**
+         * @description What a person may do; each may do what those before may.
+         * @enum {string}
+         */
+        Role: "watch" | "operate" | "design" | "own";
+        /** @description What became of one rule. */
+        RuleTrace: {
+            /** @description Whether it applies. */
+            applies: boolean;
+            /** @description Whether it decides. */
+            decides: boolean;
+            /** @description `allow` or `deny`. */
+            effect: string;
+            /** @description Its name. */
+            rule: string;
+            /** @description Why it does not apply; empty if it does. */
+            words: string;
         };
         /** @description Sessions, or those that were asked for. */
         SessionList: {
@@ -478,9 +1207,14 @@ export interface components {
              */
             withheld: number;
         };
-        /** @description The administrator's secret. */
+        /** @description The administrator's secret, or a person's name and password. */
         SignIn: {
-            secret: string;
+            /** @description A person's name. */
+            name?: string | null;
+            /** @description Their password. */
+            password?: string | null;
+            /** @description The administrator's secret. */
+            secret?: string | null;
         };
         /** @description The state of the service. */
         Status: {
@@ -530,6 +1264,11 @@ export interface components {
              * @description Bytes of their payloads, topics and properties.
              */
             retained_bytes: number;
+            /**
+             * Format: int64
+             * @description The revision of the design in force; 0 if there never was one.
+             */
+            revision: number;
             /**
              * Format: int64
              * @description Connected sessions.
@@ -613,6 +1352,77 @@ export interface components {
              */
             sessions: number;
         };
+        /** @description A sign-in by a program. */
+        Token: {
+            /**
+             * Format: int64
+             * @description Seconds that it is good for.
+             */
+            seconds: number;
+            /** @description To be sent as a bearer token. */
+            token: string;
+        };
+        /** @description Levels of the live hierarchy. */
+        TopicList: {
+            /**
+             * Format: int64
+             * @description How many there are, listed or not.
+             */
+            count: number;
+            /** @description Whether the blueprint plans topics. */
+            has_plan: boolean;
+            /** @description Levels right below, or topics. */
+            levels: components["schemas"]["TopicView"][];
+            /** @description The whole below the prefix. */
+            total: components["schemas"]["TopicView"];
+        };
+        /** @description One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below. */
+        TopicView: {
+            /**
+             * Format: int64
+             * @description Their bytes of payload, topic and properties.
+             */
+            bytes: number;
+            /** @description Whether there are levels below. */
+            has_children: boolean;
+            /** @description Whether a topic ends here. */
+            is_topic: boolean;
+            /**
+             * Format: date-time
+             * @description When the last message came.
+             */
+            last: string;
+            /** @description The level's text. */
+            level: string;
+            /**
+             * Format: int64
+             * @description Messages since the service started.
+             */
+            messages: number;
+            /** @description The whole path to it. */
+            path: string;
+            /** @description The planned path of this very topic; empty if it is not planned. */
+            planned: string;
+            /** @description Who published to this very topic last; empty if nobody did. */
+            publisher: string;
+            /**
+             * Format: double
+             * @description Messages per second, averaged over ten seconds.
+             */
+            rate: number;
+            /** @description Whether this very topic has a retained message. */
+            retained: boolean;
+            /**
+             * Format: int64
+             * @description Sessions that receive what is published to this very topic, of each shared subscription one.
+             */
+            subscribers: number;
+            /**
+             * Format: int64
+             * @description Topics that end here or below.
+             */
+            topics: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -622,6 +1432,444 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    explain_access: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessAnswer"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    access_matrix: {
+        parameters: {
+            query?: {
+                /** @description `cohorts` or `identities`. */
+                by?: string;
+                /** @description At most so many. */
+                limit?: number;
+                /** @description Only rows whose name holds this text. */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_refusals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusalView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_audit: {
+        parameters: {
+            query?: {
+                /** @description At most so many. */
+                limit?: number;
+                /** @description Only those that hold this text in who, what or which. */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_blueprint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlueprintDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_blueprint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlueprintDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_blueprint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Application"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revert_blueprint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reversion"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    blueprint_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": unknown;
+                };
+            };
+        };
+    };
     sign_in: {
         parameters: {
             query?: never;
@@ -667,6 +1915,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -854,6 +2133,153 @@ export interface operations {
             };
         };
     };
+    me: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_sessions: {
         parameters: {
             query?: {
@@ -1004,6 +2430,117 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Throughput"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_topics: {
+        parameters: {
+            query?: {
+                /** @description At most so many. */
+                limit?: number;
+                /** @description The levels right below this one; those at the top if left out. */
+                prefix?: string;
+                /** @description `name`, or `rate` for the busiest first. */
+                sort?: string;
+                /** @description Topics themselves, however deep, in place of levels. */
+                whole?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_drift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    match_topics: {
+        parameters: {
+            query: {
+                /** @description The topic filter. */
+                filter: string;
+                /** @description At most so many of each. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Match"];
                 };
             };
             401: {

@@ -1,10 +1,13 @@
 <script lang="ts">
+  import type { SignIn } from '$lib/api/client';
+
   interface Props {
-    /** Tries a secret; gives why it was refused, or nothing. */
-    onsignin: (secret: string) => Promise<string>;
+    /** Tries to sign in; gives why it was refused, or nothing. */
+    onsignin: (credentials: SignIn) => Promise<string>;
   }
 
   const { onsignin }: Props = $props();
+  let name = $state('');
   let secret = $state('');
   let refusal = $state('');
   let busy = $state(false);
@@ -12,7 +15,7 @@
   async function submit(event: SubmitEvent) {
     event.preventDefault();
     busy = true;
-    refusal = await onsignin(secret);
+    refusal = await onsignin(name ? { name, password: secret } : { secret });
     busy = false;
   }
 </script>
@@ -21,12 +24,19 @@
   <form onsubmit={submit} class="rounded-lg border border-line bg-panel p-8 shadow-sm">
     <h2 class="text-xl font-bold">Sign in</h2>
     <p class="mt-2 text-sm text-quiet">
-      The administrator's secret stands in the file
+      With your name and password; or without a name, by the administrator's secret from the file
       <code class="text-ink">administrator.secret</code> in the service's data folder.
     </p>
-    <!-- Password managers want to know whose secret it is. -->
-    <input type="text" autocomplete="username" value="administrator" hidden readonly />
-    <label class="mt-6 block text-sm font-medium" for="secret">Secret</label>
+    <label class="mt-6 block text-sm font-medium" for="name">Name</label>
+    <input
+      id="name"
+      type="text"
+      autocomplete="username"
+      placeholder="administrator"
+      bind:value={name}
+      class="mt-1 w-full rounded border border-line bg-page px-3 py-2"
+    />
+    <label class="mt-4 block text-sm font-medium" for="secret">{name ? 'Password' : 'Secret'}</label>
     <input
       id="secret"
       type="password"

@@ -1,5 +1,5 @@
 /** What the console knows of the service: whether one is signed in, its status, its sessions. */
-import { api, reasonOf, type SessionView, type Status } from '$lib/api/client';
+import { api, reasonOf, type Me, type SessionView, type SignIn, type Status } from '$lib/api/client';
 
 /** Between two looks at what is not streamed, milliseconds. */
 const PERIOD = 2_000;
@@ -11,12 +11,18 @@ export class ConsoleState {
   #status = $state.raw<Status>();
   #sessions = $state.raw<SessionView[]>([]);
   #total = $state(0);
+  #me = $state.raw<Me>();
   #trouble = $state('');
   #timer: ReturnType<typeof setTimeout> | undefined;
   search = $state('');
 
   get phase(): Phase {
     return this.#phase;
+  }
+
+  /** Who is signed in, and what they may do. */
+  get me(): Me | undefined {
+    return this.#me;
   }
 
   get status(): Status | undefined {
@@ -62,6 +68,7 @@ export class ConsoleState {
         this.#trouble = reasonOf(status.error ?? sessions.error);
         return;
       }
+      if (!this.#me) this.#me = (await api.GET('/api/v1/me')).data;
       this.#status = status.data;
       this.#sessions = sessions.data.sessions;
       this.#total = sessions.data.total;
@@ -73,9 +80,9 @@ export class ConsoleState {
   }
 
   /** Signs in; gives why not, or nothing. */
-  async signIn(secret: string): Promise<string> {
+  async signIn(credentials: SignIn): Promise<string> {
     try {
-      const { response, error } = await api.POST('/api/v1/console-session', { body: { secret } });
+      const { response, error } = await api.POST('/api/v1/console-session', { body: credentials });
       if (!response.ok) return reasonOf(error);
     } catch {
       return reasonOf(undefined);
@@ -87,6 +94,7 @@ export class ConsoleState {
   async signOut(): Promise<void> {
     await api.DELETE('/api/v1/console-session');
     this.stop();
+    this.#me = undefined;
     this.#phase = 'signed out';
   }
 

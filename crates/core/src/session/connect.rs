@@ -74,7 +74,7 @@ impl Terms {
         Open {
             key,
             access: self.access,
-            allowed: Default::default(),
+            permissions: Default::default(),
             // [MQTT-3.1.2-22]: one and a half times.
             keep_alive: (self.keep_alive > 0).then(|| Duration::from_millis(u64::from(self.keep_alive) * 1_500)),
             last_heard: now,
@@ -132,8 +132,8 @@ impl Session {
         };
         // A will that could never be published is refused now, not when it is needed.
         if let Some(will) = &connect.will {
-            let request = Request::Publish(&will.topic);
-            if !access.decide(request, |_, _| {}).is_allowed() {
+            let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
+            if !access.decide(request).is_allowed() {
                 return self.refuse(ReasonCode::NotAuthorized, format!("the will: {}", access.explain(request)));
             }
         }
@@ -179,9 +179,16 @@ impl Session {
     /// A subscription of an earlier connection may be one that the rules do not allow any more.
     fn withdraw_what_is_no_longer_allowed(&mut self, open: &mut Open) {
         let Open { access, state, .. } = open;
-        state.subscriptions.retain(|filter, _| {
+        state.subscriptions.retain(|filter, granted| {
             let words = match may_subscribe(access, filter) {
-                Ok(()) => return true,
+                Ok(highest) => {
+                    if highest < granted.options.qos {
+                        granted.options.qos = highest;
+                        let (filter, granted) = (filter.clone(), *granted);
+                        self.actions.push_back(Action::Subscribe { filter, granted, send_retained: false });
+                    }
+                    return true;
+                }
                 Err((_, words)) => words,
             };
             self.actions.push_back(Action::Unsubscribe(filter.clone()));

@@ -27,6 +27,7 @@
 
 mod connect;
 mod deliver;
+mod permission;
 mod publish;
 mod state;
 mod subscribe;
@@ -46,8 +47,10 @@ use moorfall_wire::{
 };
 
 use self::connect::Terms;
+use self::permission::Permissions;
 pub use self::{
     deliver::{Handled, Undelivered, Withheld},
+    permission::Drift,
     state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
 };
 use crate::{
@@ -203,8 +206,7 @@ enum Phase {
 struct Open {
     key: SessionKey,
     access: Access,
-    /// Topics that the session was found to be allowed to publish to.
-    allowed: HashSet<Box<str>, RandomState>,
+    permissions: Permissions,
     keep_alive: Option<Duration>,
     last_heard: Time,
     will: Option<Will>,
@@ -255,6 +257,11 @@ impl Session {
     /// The next thing to do.
     pub fn poll_action(&mut self) -> Option<Action> {
         self.actions.pop_front()
+    }
+
+    /// What an accepted client may do.
+    pub fn access(&self) -> Option<&Access> {
+        if let Phase::Open(open) = &self.phase { Some(&open.access) } else { None }
     }
 
     /// The next thing to keep on disk, if that is the next thing to do: what many share is locked for all of them.
@@ -499,8 +506,8 @@ impl Session {
     /// [MQTT-3.1.2-8]. A will that waits is given back: it is published when its delay is over or the session ends,
     /// whichever comes first ([MQTT-3.1.3-9]). The right to publish is looked at again: it may have changed.
     fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
-        let request = Request::Publish(&will.topic);
-        if !open.access.decide(request, |_, _| {}).is_allowed() {
+        let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
+        if !open.access.decide(request).is_allowed() {
             self.actions.push_back(Action::Refused(format!("the will: {}", open.access.explain(request))));
             return None;
         }

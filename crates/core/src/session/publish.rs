@@ -4,14 +4,11 @@ use std::sync::Arc;
 
 use moorfall_wire::{
     Acknowledgement, AcknowledgementProperties, Packet, PacketId, ProtocolVersion, Publish, PublishProperties, QoS,
-    ReasonCode, TopicName, Will, WillProperties,
+    ReasonCode, Will, WillProperties,
 };
 
 use super::{Action, After, Keep, Phase, Routed, Session};
-use crate::{Limits, Message, SessionKey, Time, access::Request, aliases::AliasError};
-
-/// Topics for which a session remembers that it may publish.
-const REMEMBERED_TOPICS: usize = 128;
+use crate::{Limits, Message, SessionKey, Time, aliases::AliasError};
 
 /// The message that a will becomes.
 pub(super) fn will_message(will: Will, publisher: SessionKey, now: Time) -> Arc<Message> {
@@ -88,7 +85,8 @@ impl Session {
                 return self.received_again(id);
             }
         }
-        match self.may_publish(&publish) {
+        let checked = check_payload(publish.properties.payload_format_indicator, &publish.payload);
+        match checked.and_then(|()| self.may_publish(now, &publish)) {
             Ok(()) => self.accept(now, publish),
             Err((reason, words)) => self.refuse_publish(publish.qos, publish.packet_id, reason, words),
         }
@@ -112,25 +110,6 @@ impl Session {
     fn received_again(&mut self, id: PacketId) {
         let packet = Packet::PubRec(Acknowledgement::success(id));
         self.after_commit(After::Send(Box::new(packet)));
-    }
-
-    fn may_publish(&mut self, publish: &Publish) -> Result<(), (ReasonCode, String)> {
-        check_payload(publish.properties.payload_format_indicator, &publish.payload)?;
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
-        let topic: &TopicName = &publish.topic;
-        if open.allowed.contains(&**topic) {
-            return Ok(());
-        }
-        check_size(topic, &self.limits).map_err(|words| (ReasonCode::TopicNameInvalid, words))?;
-        let request = Request::Publish(topic);
-        if !open.access.decide(request, |_, _| {}).is_allowed() {
-            return Err((ReasonCode::NotAuthorized, open.access.explain(request)));
-        }
-        if open.allowed.len() >= REMEMBERED_TOPICS {
-            open.allowed.clear();
-        }
-        open.allowed.insert(topic.to_string().into());
-        Ok(())
     }
 
     /// 5.0 says it in PUBACK or PUBREC. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0

@@ -9,7 +9,8 @@ use std::{
 use foldhash::fast::RandomState;
 use moorfall_wire::{PacketId, QoS, SubscriptionOptions, TopicFilter, VariableInt};
 
-use crate::{Delivery, Message, Via, in_flight::InFlight};
+use super::subscribe::may_subscribe;
+use crate::{Delivery, Message, Via, access::Access, in_flight::InFlight};
 
 /// Seconds that a session outlives its connection when it never ends (§3.1.2.11.2).
 pub const NEVER: u32 = u32::MAX;
@@ -78,6 +79,16 @@ impl SessionState {
     /// The subscriptions, in no order.
     pub fn subscriptions(&self) -> impl Iterator<Item = (&TopicFilter, &Granted)> {
         self.subscriptions.iter()
+    }
+
+    /// Takes out subscriptions that are not allowed any more, of a session whose client is away.
+    pub fn withdraw(&mut self, access: &Access) -> Vec<TopicFilter> {
+        let lost = |filter: &&TopicFilter| may_subscribe(access, filter).is_err();
+        let lost: Vec<TopicFilter> = self.subscriptions.keys().filter(lost).cloned().collect();
+        for filter in &lost {
+            self.subscriptions.remove(filter);
+        }
+        lost
     }
 
     /// What is kept under this identifier.

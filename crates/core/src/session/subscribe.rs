@@ -6,31 +6,62 @@ use moorfall_wire::{
 };
 
 use super::{Action, After, Granted, Phase, Session, publish::check_size};
-use crate::access::{Access, Request};
+use crate::Time;
+use crate::access::{Access, Decision, Request};
 
 /// Whether the rules grant a filter; of a shared subscription, the filter behind the group.
-pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<(), (ReasonCode, String)> {
+///
+/// Gives the highest QoS that they grant.
+pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, (ReasonCode, String)> {
     let inner = match filter.shared() {
         None => None,
         Some(Ok((_, inner))) => Some(inner),
         Some(Err(error)) => return Err((ReasonCode::TopicFilterInvalid, format!("{filter}: {error}"))),
     };
-    let request = Request::Subscribe(inner.as_ref().unwrap_or(filter));
-    if access.decide(request, |_, _| {}).is_allowed() {
-        Ok(())
-    } else {
-        Err((ReasonCode::NotAuthorized, access.explain(request)))
+    let request = Request::Subscribe { filter: inner.as_ref().unwrap_or(filter) };
+    match access.decide(request) {
+        Decision::Allowed { highest_qos, .. } => Ok(highest_qos),
+        _ => Err((ReasonCode::NotAuthorized, access.explain(request))),
     }
 }
 
 impl Session {
+    /// The rules have changed, or what they see of the identity. A client that loses a subscription is told by the end
+    /// of its connection: the protocol knows no other way, and silence would leave it waiting. What it is granted less
+    /// of goes on with less.
+    pub fn change_access(&mut self, now: Time, access: Access) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        open.access = access;
+        open.permissions.forget();
+        let mut lowered = Vec::new();
+        for (filter, granted) in &mut open.state.subscriptions {
+            match may_subscribe(&open.access, filter) {
+                Ok(highest) if highest < granted.options.qos => {
+                    granted.options.qos = highest;
+                    lowered.push((filter.clone(), *granted));
+                }
+                Ok(_) => {}
+                Err((_, words)) => {
+                    let words = format!("the rules have changed: {words}");
+                    return self.fail(now, ReasonCode::NotAuthorized, words);
+                }
+            }
+        }
+        for (filter, granted) in lowered {
+            self.actions.push_back(Action::Subscribe { filter, granted, send_retained: false });
+        }
+    }
+
     pub(super) fn handle_subscribe(&mut self, subscribe: Subscribe) {
         let mut reasons = Vec::with_capacity(subscribe.subscriptions.len());
         let mut first_refusal = None;
         let identifier = subscribe.properties.subscription_identifier;
-        for Subscription { filter, options } in subscribe.subscriptions {
+        for Subscription { filter, mut options } in subscribe.subscriptions {
             match self.check_subscription(&filter) {
-                Ok(()) => reasons.push(self.grant(filter, Granted { options, identifier })),
+                Ok(highest) => {
+                    options.qos = options.qos.min(highest);
+                    reasons.push(self.grant(filter, Granted { options, identifier }));
+                }
                 Err((reason, words)) => {
                     reasons.push(if self.version == ProtocolVersion::V5 { reason } else { ReasonCode::Unspecified });
                     first_refusal.get_or_insert_with(|| words.clone());
@@ -52,7 +83,7 @@ impl Session {
         }
     }
 
-    fn check_subscription(&self, filter: &TopicFilter) -> Result<(), (ReasonCode, String)> {
+    fn check_subscription(&self, filter: &TopicFilter) -> Result<QoS, (ReasonCode, String)> {
         let Phase::Open(open) = &self.phase else { unreachable!("packets are handled only while open") };
         check_size(filter, &self.limits).map_err(|words| (ReasonCode::TopicFilterInvalid, words))?;
         let limit = self.limits.subscriptions;

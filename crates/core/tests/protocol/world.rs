@@ -17,7 +17,7 @@ use moorfall_wire::*;
 pub(crate) struct World {
     now: Time,
     limits: Arc<Limits>,
-    policy: Option<Policy>,
+    policy: Option<Arc<Policy>>,
     /// Leads to places in `slots`.
     router: Router<usize>,
     slots: Vec<Slot>,
@@ -148,13 +148,13 @@ impl World {
 
     /// A broker with rules; the identity of a client is its client identifier. Without rules all is allowed.
     pub(crate) fn with_blueprint(source: &str) -> Self {
-        let policy = Policy::new(Blueprint::parse(source).unwrap().into());
+        let policy = Arc::new(Policy::new(Blueprint::parse(source).unwrap().into()));
         Self { policy: Some(policy), ..Self::default() }
     }
 
     /// Other rules from now on.
     pub(crate) fn change_blueprint(&mut self, source: &str) {
-        self.policy = Some(Policy::new(Blueprint::parse(source).unwrap().into()));
+        self.policy = Some(Arc::new(Policy::new(Blueprint::parse(source).unwrap().into())));
     }
 
     /// Connects and expects to be let in.

@@ -11,7 +11,7 @@ use std::{
 
 use clap::Args;
 use moorfall_demo::Fleet;
-use moorfall_service::{BlueprintSource, IdentityDraft, ListenerSettings, Service, Settings, random_text};
+use moorfall_service::{IdentityDraft, ListenerSettings, Service, Settings, random_text};
 use tokio::time::timeout;
 
 use super::{parse_span, serve::Stop};
@@ -47,12 +47,11 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let settings = Settings {
         listeners: vec![ListenerSettings::tcp(Settings::LISTENER, arguments.mqtt)],
         http: arguments.http,
-        blueprint: Some(BlueprintSource::BuiltIn { name: "demo/blueprint.toml", text: moorfall_demo::BLUEPRINT }),
         ..Settings::new(data)
     };
     let service = Service::start(&settings, |step| output::remark(format_args!("{step} …"))).await?;
     output::remark("making the catchment's identities …");
-    let passwords = match make_identities(&service).await {
+    let passwords = match prepare(&service).await {
         Ok(passwords) => passwords,
         Err(failure) => {
             service.stop().await;
@@ -95,6 +94,15 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
 
 fn password_file(folder: &Path, name: &str) -> PathBuf {
     folder.join("passwords").join(name)
+}
+
+/// Makes the identities, and then the design, whose proofs are about them.
+async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+    let passwords = make_identities(service).await?;
+    let files = moorfall_demo::blueprint();
+    let applied = service.apply_blueprint(files, "demo", "the catchment as the demo describes it").await;
+    applied.map_err(|words| Failure(format!("the catchment's blueprint can't be applied:\n{words}")))?;
+    Ok(passwords)
 }
 
 /// Everyone gets an identity; passwords are made at the first start and kept for the next.

@@ -1,14 +1,18 @@
 //! One module for each command.
 
+pub(crate) mod access;
+pub(crate) mod blueprint;
 pub(crate) mod cert;
 pub(crate) mod demo;
 pub(crate) mod drill;
 pub(crate) mod identities;
+pub(crate) mod people;
 pub(crate) mod publish;
 pub(crate) mod serve;
 pub(crate) mod sessions;
 pub(crate) mod status;
 pub(crate) mod subscribe;
+pub(crate) mod topics;
 
 use std::time::Duration;
 

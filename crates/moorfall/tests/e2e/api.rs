@@ -31,10 +31,11 @@ async fn every_call_but_signing_in_needs_the_secret() {
     assert!(paths.len() >= 8);
     for (path, methods) in paths {
         for method in methods.as_object().unwrap().keys() {
-            if path.ends_with("console-session") {
+            if ["/console-session", "/console-token", "/blueprint/schema"].iter().any(|open| path.ends_with(open)) {
                 continue;
             }
-            let url = format!("{}{}", service.http, path.replace("{name}", "x").replace("{client_id}", "x"));
+            let path = path.replace("{name}", "x").replace("{client_id}", "x").replace("{number}", "1");
+            let url = format!("{}{path}", service.http);
             let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
             let answer = Client::new().request(method.clone(), url).json(&json!({})).send().await.unwrap();
             let (status, problem) = problem(answer).await;

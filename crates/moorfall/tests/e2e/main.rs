@@ -8,6 +8,7 @@ mod client;
 mod conformance;
 mod console;
 mod demo;
+mod design;
 mod drill;
 mod durable;
 mod harness;

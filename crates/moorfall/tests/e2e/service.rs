@@ -110,11 +110,11 @@ fn listening_for_others_without_tls_is_warned_of() {
 #[test]
 fn a_faulty_blueprint_is_pointed_at_before_anything_starts() {
     let place = Place::new();
-    let file = place.write("river.toml", "name = \"harrowmere\"\n\n[[rules]]\nname = \"a\"\nwho = \"everybody\"\n");
+    let file = place.write("river.toml", "name = \"harrowmere\"\n\n[[rules]]\nname = \"a\"\nwho = \"everybody\"\nmay = [\"publish\"]\ntopics = [\"a\"]\n");
     let data = place.data();
     let ran = place.run(&["serve", "--data", data.to_str().unwrap(), "--blueprint", file.to_str().unwrap()]);
     let words = ran.failed();
-    assert!(words.contains("river.toml has a fault in line 5, column 7"), "{words}");
+    assert!(words.contains("river.toml, line 5, column 7: `everybody` is nobody"), "{words}");
     assert!(words.contains("5 | who = \"everybody\"") && words.contains("^^^^"), "{words}");
     assert!(!data.exists());
 }

@@ -28,6 +28,7 @@ fn members_of_a_shared_subscription_take_turns() {
     for number in 0..10 {
         Peer::open(service.mqtt, V5, &format!("station-{number}")).publish(1, level(number));
     }
+    service.wait_for("all are sent", |status| status["messages_out"] == 10);
     let counts = members.map(|mut member| {
         member.send(&Packet::PingReq);
         std::iter::from_fn(|| member.receive().filter(|packet| *packet != Packet::PingResp)).count()

@@ -3,12 +3,17 @@
 use std::sync::Arc;
 
 use axum::{
-    Json,
+    Extension, Json,
     extract::{Path, State},
     http::StatusCode,
 };
 
-use super::problem::{Body, Problem};
+use serde_json::json;
+
+use super::{
+    operator::Operator,
+    problem::{Body, Problem},
+};
 use crate::{
     broker::Broker,
     directory::{IdentityDraft, IdentityView},
@@ -46,10 +51,17 @@ pub(crate) async fn show(
 ))]
 pub(crate) async fn put(
     State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(draft): Body<IdentityDraft>,
 ) -> Result<Json<IdentityView>, Problem> {
-    Ok(Json(broker.put_identity(&name, draft).await?))
+    let before = broker.directory.get(&name).map(|view| json!(view));
+    let new_password = draft.password.is_some();
+    let view = broker.put_identity(&name, draft).await?;
+    let mut after = json!(view);
+    after["new_password"] = new_password.into();
+    operator.note(&broker, "put", "identity", &name, before, Some(after)).await;
+    Ok(Json(view))
 }
 
 /// Remove an identity and end its sessions.
@@ -59,8 +71,17 @@ pub(crate) async fn put(
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn remove(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
-    if broker.remove_identity(&name).await? { Ok(StatusCode::NO_CONTENT) } else { Err(unknown(&name)) }
+pub(crate) async fn remove(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let before = broker.directory.get(&name).map(|view| json!(view));
+    if !broker.remove_identity(&name).await? {
+        return Err(unknown(&name));
+    }
+    operator.note(&broker, "remove", "identity", &name, before, None).await;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 fn unknown(name: &str) -> Problem {

@@ -5,12 +5,17 @@
 
 mod access;
 mod console;
+mod design;
+mod design_types;
+mod explain;
 mod identities;
 mod live;
+mod operator;
 mod problem;
 mod sessions;
 mod status;
 mod throughput;
+mod topics;
 pub mod types;
 
 use std::{net::SocketAddr, sync::Arc};
@@ -31,11 +36,12 @@ use utoipa::{
 use utoipa_axum::{router::OpenApiRouter, routes};
 
 pub use self::live::LiveReading;
+use self::operator::Role;
 pub(crate) use self::status::{OPEN_WARNING, exposed};
 use crate::{broker::Broker, listener};
 
 /// The largest body of a request, bytes.
-const BODY: usize = 64 * 1024;
+const BODY: usize = 4 * 1024 * 1024;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -55,15 +61,40 @@ impl Modify for Security {
 }
 
 fn routes() -> OpenApiRouter<Arc<Broker>> {
-    let open = OpenApiRouter::new().routes(routes!(access::sign_in)).routes(routes!(access::sign_out));
-    let closed = OpenApiRouter::new()
+    let open = OpenApiRouter::new()
+        .routes(routes!(access::sign_in))
+        .routes(routes!(access::token))
+        .routes(routes!(access::sign_out))
+        .routes(routes!(design::schema));
+    let role = |router: OpenApiRouter<Arc<Broker>>, role: Role| {
+        router.route_layer(middleware::from_fn(move |request, next| operator::at_least(role, request, next)))
+    };
+    let watch = OpenApiRouter::new()
         .routes(routes!(status::status))
         .routes(routes!(sessions::list))
-        .routes(routes!(sessions::show, sessions::end))
+        .routes(routes!(sessions::show))
         .routes(routes!(throughput::throughput))
         .routes(routes!(live::live))
         .routes(routes!(identities::list))
-        .routes(routes!(identities::show, identities::put, identities::remove));
+        .routes(routes!(identities::show))
+        .routes(routes!(design::check))
+        .routes(routes!(design::compare))
+        .routes(routes!(design::list))
+        .routes(routes!(design::show))
+        .routes(routes!(explain::explain))
+        .routes(routes!(explain::matrix))
+        .routes(routes!(topics::refusals))
+        .routes(routes!(topics::list))
+        .routes(routes!(topics::matches))
+        .routes(routes!(topics::drift))
+        .routes(routes!(operator::me))
+        .routes(routes!(operator::audit));
+    let operate =
+        OpenApiRouter::new().routes(routes!(sessions::end)).routes(routes!(identities::put, identities::remove));
+    let change = OpenApiRouter::new().routes(routes!(design::apply)).routes(routes!(design::revert));
+    let own = OpenApiRouter::new().routes(routes!(operator::list)).routes(routes!(operator::put, operator::remove));
+    let closed =
+        watch.merge(role(operate, Role::Operate)).merge(role(change, Role::Design)).merge(role(own, Role::Own));
     OpenApiRouter::with_openapi(Description::openapi())
         .nest("/api/v1", closed)
         .route_layer(middleware::from_fn(access::signed_in))

@@ -6,6 +6,7 @@ use axum::{
     http::{StatusCode, Uri, header},
     response::{IntoResponse, Response},
 };
+use moorfall_store::StoreError;
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use utoipa::ToSchema;
 
@@ -54,6 +55,12 @@ impl From<DirectoryError> for Problem {
             DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "hashing failed", detail),
             DirectoryError::Store(_) => Self::database(&detail),
         }
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        Self::database(&error.to_string())
     }
 }
 

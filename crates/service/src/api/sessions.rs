@@ -3,7 +3,7 @@
 use std::sync::{Arc, atomic::Ordering};
 
 use axum::{
-    Json,
+    Extension, Json,
     extract::{Path, Query, State},
     http::StatusCode,
 };
@@ -13,6 +13,7 @@ use time::OffsetDateTime;
 use utoipa::IntoParams;
 
 use super::{
+    operator::Operator,
     problem::Problem,
     types::{SessionList, SessionView},
 };
@@ -80,6 +81,7 @@ pub(crate) async fn show(
 ))]
 pub(crate) async fn end(
     State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
     Path(client_id): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let record = find(&broker, &client_id)?;
@@ -88,6 +90,7 @@ pub(crate) async fn end(
         link.gone.cancelled().await;
     }
     broker.finish(&record);
+    operator.note(&broker, "end", "session", &client_id, None, None).await;
     Ok(StatusCode::NO_CONTENT)
 }
 

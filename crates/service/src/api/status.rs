@@ -1,6 +1,9 @@
 //! The state of the service.
 
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
 
 use axum::{Json, extract::State};
 use time::OffsetDateTime;
@@ -25,6 +28,7 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
     let database = health(&broker).await;
     let totals = broker.counters.read();
     let addresses = &broker.addresses;
+    let design = broker.design.in_force();
     let (retained, retained_bytes) = broker.router.retained_size();
     let uptime = OffsetDateTime::now_utc() - broker.started_at;
     Json(Status {
@@ -34,7 +38,8 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
         listeners: broker.listeners.iter().chain([&broker.http_listener]).map(|listener| view(listener)).collect(),
         http: format!("http://{}", addresses.http),
         data: addresses.data.clone(),
-        blueprint: broker.blueprint.name.clone(),
+        blueprint: design.policy.blueprint().name.clone(),
+        revision: design.revision,
         open: broker.open,
         warnings: warnings(&broker, &database),
         database,
@@ -68,8 +73,13 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
     if broker.open {
         warnings.push(OPEN_WARNING.to_owned());
     }
-    if broker.blueprint.name.is_empty() && !broker.open {
+    let design = broker.design.in_force();
+    if design.revision == 0 && !broker.open {
         warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
+    }
+    if broker.design.start_differs.load(Ordering::Relaxed) {
+        let revision = design.revision;
+        warnings.push(format!("The service was started with another blueprint than revision {revision}, which is in force; apply it with `moorfall blueprint apply`, or start without it."));
     }
     warnings.extend(exposed(broker));
     warnings.extend(ending(broker));

@@ -7,8 +7,12 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 
 pub use super::{
+    access::Token,
+    design_types::*,
     live::{LiveRates, LiveReading},
+    operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
+    topics::{DriftView, Match, NearMiss, RefusalView, TopicList, TopicView},
 };
 pub use crate::directory::IdentityView;
 
@@ -31,6 +35,8 @@ pub struct Status {
     pub data: PathBuf,
     /// The blueprint's name; empty without a blueprint.
     pub blueprint: String,
+    /// The revision of the design in force; 0 if there never was one.
+    pub revision: i64,
     /// Whether clients without identity may do everything.
     pub open: bool,
     /// What a person should know, in sentences.

@@ -1,0 +1,65 @@
+<script lang="ts">
+  import ChevronDown from '@lucide/svelte/icons/chevron-down';
+  import ChevronRight from '@lucide/svelte/icons/chevron-right';
+
+  import { count, moment, rate, span } from '$lib/format';
+  import type { Topics } from '$lib/state/topics.svelte';
+  import Self from './topic-rows.svelte';
+
+  interface Props {
+    topics: Topics;
+    /** The branch whose levels these are; '' for the whole. */
+    path: string;
+    /** How deep they are. */
+    depth: number;
+  }
+
+  const { topics, path, depth }: Props = $props();
+  const list = $derived(topics.branch(path));
+  const margins = ['pl-5', 'pl-10', 'pl-15', 'pl-20', 'pl-25', 'pl-30', 'pl-35', 'pl-40'];
+  const margin = $derived(margins[Math.min(depth, margins.length - 1)]);
+  const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
+</script>
+
+{#each list?.levels ?? [] as level (level.path)}
+  {@const open = topics.branch(level.path) !== undefined}
+  <tr class="border-b border-line/60 hover:bg-page" data-topic={level.path}>
+    <td class="py-1 pr-3 {margin}">
+      {#if level.has_children}
+        <button
+          class="flex items-center gap-1 font-medium"
+          aria-expanded={open}
+          onclick={() => topics.toggle(level.path)}
+        >
+          {#if open}<ChevronDown class="size-4 text-quiet" />{:else}<ChevronRight
+              class="size-4 text-quiet"
+            />{/if}
+          {level.level === '' ? '(empty)' : level.level}
+        </button>
+      {:else}
+        <span class="pl-5">{level.level === '' ? '(empty)' : level.level}</span>
+      {/if}
+    </td>
+    <td class="px-3 text-right">{level.has_children ? count(level.topics) : ''}</td>
+    <td class="px-3 text-right">{rate(level.rate)}</td>
+    <td class="px-3 text-right">{count(level.messages)}</td>
+    <td class="px-3 text-right" title={moment(level.last)}>{age(level.last)}</td>
+    <td class="px-3">{level.retained ? 'retained' : ''}</td>
+    <td class="px-3">
+      {#if level.is_topic && list?.has_plan}
+        <span class={level.planned === '' ? 'font-bold text-rain' : 'text-quiet'} title={level.planned}>
+          {level.planned === '' ? 'not planned' : 'planned'}
+        </span>
+      {/if}
+    </td>
+    <td class="py-1 pr-5 pl-3 text-right">{level.is_topic ? count(level.subscribers) : ''}</td>
+  </tr>
+  {#if open}<Self {topics} path={level.path} depth={depth + 1} />{/if}
+{/each}
+{#if list && list.levels.length < list.count}
+  <tr>
+    <td colspan="8" class="py-1 pr-3 text-quiet {margin}">
+      and {count(list.count - list.levels.length)} more; `moorfall topics tree` lists all
+    </td>
+  </tr>
+{/if}

@@ -1,0 +1,77 @@
+<script lang="ts">
+  import AccessMatrix from '$lib/components/access-matrix.svelte';
+  import AccessQuestion from '$lib/components/access-question.svelte';
+  import Panel from '$lib/components/panel.svelte';
+  import { count, span } from '$lib/format';
+  import { AccessState } from '$lib/state/access.svelte';
+
+  const access = new AccessState();
+  const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
+  const shown = $derived(access.matrix?.rows.length ?? 0);
+
+  $effect(() => {
+    void access.watch();
+    return () => access.stop();
+  });
+</script>
+
+<main class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] gap-4 px-6 py-4">
+  <div class="flex min-h-0 flex-col gap-4">
+    <Panel title="Explain" note="the same decision as for a live session"><AccessQuestion {access} /></Panel>
+    <Panel
+      title="Who may do what"
+      note={shown < (access.matrix?.total ?? 0)
+        ? `${count(shown)} of ${count(access.matrix?.total ?? 0)}`
+        : ''}
+      fills
+    >
+      {#snippet tools()}
+        <input
+          type="search"
+          aria-label="Search names"
+          placeholder="name"
+          class="w-32 rounded border border-line bg-page px-2 py-0.5 text-sm"
+          bind:value={access.search}
+          oninput={() => access.watch()}
+        />
+        <select
+          aria-label="Rows"
+          class="rounded border border-line bg-page px-2 py-0.5 text-sm"
+          bind:value={access.by}
+          onchange={() => access.watch()}
+        >
+          <option value="cohorts">by cohort</option>
+          <option value="identities">by identity</option>
+        </select>
+      {/snippet}
+      {#if access.matrix && access.matrix.topics.length > 0}
+        <AccessMatrix matrix={access.matrix} />
+      {:else}
+        <p class="px-5 pb-4 text-sm text-quiet">
+          The blueprint plans no topics, so there is nothing to show.
+        </p>
+      {/if}
+    </Panel>
+  </div>
+  <Panel title="Refused" note="choose one to have it explained" fills>
+    <ul class="min-h-0 flex-1 overflow-y-auto text-sm" data-refusals>
+      {#each access.refusals as refusal (`${refusal.identity} ${refusal.words}`)}
+        <li class="border-t border-line/60">
+          <button
+            class="block w-full px-5 py-2 text-left hover:bg-page"
+            onclick={() => access.explainRefusal(refusal)}
+          >
+            <span class="flex gap-2">
+              <b>{refusal.identity}</b>
+              <span class="ml-auto text-xs text-quiet">{count(refusal.count)} ×, {age(refusal.last)} ago</span
+              >
+            </span>
+            <span class="block text-xs break-words">{refusal.words}</span>
+          </button>
+        </li>
+      {:else}
+        <li class="px-5 py-4 text-quiet">Nothing was refused since the service started.</li>
+      {/each}
+    </ul>
+  </Panel>
+</main>

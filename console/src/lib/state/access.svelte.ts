@@ -1,0 +1,76 @@
+/** Who may do what, and what was refused. */
+import { api, reasonOf, type AccessAnswer, type Matrix, type RefusalView } from '$lib/api/client';
+
+const PERIOD = 3_000;
+
+export class AccessState {
+  #matrix = $state.raw<Matrix>();
+  #refusals = $state.raw<RefusalView[]>([]);
+  #answer = $state.raw<AccessAnswer>();
+  #trouble = $state('');
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  identity = $state('');
+  act = $state<'publish' | 'subscribe'>('publish');
+  topic = $state('');
+  qos = $state(0);
+  retain = $state(false);
+  by = $state<'cohorts' | 'identities'>('cohorts');
+  search = $state('');
+
+  get matrix(): Matrix | undefined {
+    return this.#matrix;
+  }
+
+  get refusals(): RefusalView[] {
+    return this.#refusals;
+  }
+
+  get answer(): AccessAnswer | undefined {
+    return this.#answer;
+  }
+
+  /** Why the question was not answered; empty if it was. */
+  get trouble(): string {
+    return this.#trouble;
+  }
+
+  async watch(): Promise<void> {
+    clearTimeout(this.#timer);
+    try {
+      const query = { by: this.by, search: this.search, limit: 100 };
+      const [matrix, refusals] = await Promise.all([
+        api.GET('/api/v1/access/matrix', { params: { query } }),
+        api.GET('/api/v1/access/refusals'),
+      ]);
+      this.#matrix = matrix.data ?? this.#matrix;
+      this.#refusals = refusals.data ?? this.#refusals;
+    } catch {
+      // The bar at the top says that the service is away.
+    }
+    this.#timer = setTimeout(() => void this.watch(), PERIOD);
+  }
+
+  stop(): void {
+    clearTimeout(this.#timer);
+  }
+
+  async explain(): Promise<void> {
+    const { identity, act, topic, qos, retain } = this;
+    const { data, error } = await api.POST('/api/v1/access/explain', {
+      body: { identity, act, topic, qos, retain, client_id: '' },
+    });
+    this.#answer = data;
+    this.#trouble = data ? '' : reasonOf(error);
+  }
+
+  /** Asks about an attempt that was refused: who and what stand in its sentence. */
+  async explainRefusal(refusal: RefusalView): Promise<void> {
+    const found = /may not (publish|subscribe) to (.*?)(?: like this)?: /.exec(refusal.words);
+    this.identity = refusal.identity;
+    if (found) {
+      this.act = found[1] === 'subscribe' ? 'subscribe' : 'publish';
+      this.topic = found[2] ?? '';
+    }
+    await this.explain();
+  }
+}

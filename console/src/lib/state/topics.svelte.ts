@@ -1,0 +1,110 @@
+/** The live topic hierarchy as it is opened, what a filter catches, and where traffic and plan differ. */
+import { api, reasonOf, type DriftView, type TopicList, type TopicMatch } from '$lib/api/client';
+
+/** Between two looks, milliseconds. */
+const PERIOD = 2_000;
+/** Levels of one branch that are listed. */
+const LISTED = 300;
+
+export class Topics {
+  /** Branches that are open, by path; the whole is ''. */
+  #open = $state.raw<Record<string, TopicList>>({});
+  #drift = $state.raw<DriftView[]>([]);
+  #match = $state.raw<TopicMatch>();
+  #wrong = $state('');
+  #trouble = $state('');
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  #asked = 0;
+  filter = $state('');
+  busiest = $state(false);
+
+  get drift(): DriftView[] {
+    return this.#drift;
+  }
+
+  get match(): TopicMatch | undefined {
+    return this.#match;
+  }
+
+  /** What is wrong with the filter; empty if nothing is. */
+  get wrong(): string {
+    return this.#wrong;
+  }
+
+  get trouble(): string {
+    return this.#trouble;
+  }
+
+  branch(path: string): TopicList | undefined {
+    return this.#open[path];
+  }
+
+  async watch(): Promise<void> {
+    clearTimeout(this.#timer);
+    await this.look();
+    this.#timer = setTimeout(() => void this.watch(), PERIOD);
+  }
+
+  stop(): void {
+    clearTimeout(this.#timer);
+  }
+
+  /** Looks at what is open. */
+  async look(): Promise<void> {
+    try {
+      const paths = ['', ...Object.keys(this.#open).filter((path) => path !== '')];
+      const [drift, ...branches] = await Promise.all([
+        api.GET('/api/v1/topics/drift'),
+        ...paths.map((path) => this.#fetch(path)),
+      ]);
+      if (!drift.data) {
+        this.#trouble = reasonOf(drift.error);
+        return;
+      }
+      const open: Record<string, TopicList> = {};
+      paths.forEach((path, index) => {
+        const branch = branches[index];
+        // A branch that was closed meanwhile stays closed.
+        if (branch && (path === '' || path in this.#open)) open[path] = branch;
+      });
+      this.#open = open;
+      this.#drift = drift.data;
+      this.#trouble = '';
+    } catch {
+      this.#trouble = reasonOf(undefined);
+    }
+  }
+
+  /** Opens a branch, or closes it with all below. */
+  async toggle(path: string): Promise<void> {
+    if (path in this.#open) {
+      const below = (other: string) => other === path || other.startsWith(`${path}/`);
+      this.#open = Object.fromEntries(Object.entries(this.#open).filter(([other]) => !below(other)));
+      return;
+    }
+    const branch = await this.#fetch(path);
+    if (branch) this.#open = { ...this.#open, [path]: branch };
+  }
+
+  async #fetch(path: string): Promise<TopicList | undefined> {
+    const sort = this.busiest ? 'rate' : 'name';
+    const query = { sort, limit: LISTED, ...(path === '' ? {} : { prefix: path }) };
+    return (await api.GET('/api/v1/topics', { params: { query } })).data;
+  }
+
+  /** Finds what the filter catches; of several questions only the last is answered. */
+  async find(): Promise<void> {
+    const asked = ++this.#asked;
+    if (this.filter === '') {
+      this.#match = undefined;
+      this.#wrong = '';
+      return;
+    }
+    const { data, error } = await api.GET('/api/v1/topics/match', {
+      params: { query: { filter: this.filter, limit: 12 } },
+    });
+    if (asked !== this.#asked) return;
+    this.#match = data;
+    this.#wrong = data ? '' : reasonOf(error);
+  }
+}

@@ -1,0 +1,176 @@
+//! A blueprint made ready for decisions.
+
+use std::{collections::BTreeSet, sync::Arc};
+
+use super::{Access, Act, Effect, index::Index};
+use crate::{
+    Identity, TopicSet,
+    blueprint::{BindError, Blueprint, PatternLevel, RuleLimits, TopicPattern, Who},
+    expression::Expression,
+    plan::Plan,
+};
+
+/// Whom the rules see: an identity by its client.
+#[derive(Clone, Debug)]
+pub struct Subject {
+    /// The identity.
+    pub identity: Identity,
+    /// The client identifier of the session.
+    pub client_id: Box<str>,
+    /// Places of its cohorts, among all of the blueprint by name.
+    cohorts: BTreeSet<usize>,
+    /// Whether a rule that denies subscribing concerns it.
+    pub(super) is_denied_some: bool,
+}
+
+impl Subject {
+    /// An identity of which only the name is known.
+    pub(crate) fn named(name: &str) -> Self {
+        let identity = Identity { name: name.into(), attributes: Default::default() };
+        Self { identity, client_id: "".into(), cohorts: BTreeSet::new(), is_denied_some: false }
+    }
+
+    /// Whether it is one of these.
+    pub(super) fn is(&self, who: &CompiledWho) -> bool {
+        match who {
+            CompiledWho::Everyone => true,
+            CompiledWho::Identity(name) => **name == *self.identity.name,
+            CompiledWho::Cohort(place) => self.cohorts.contains(place),
+        }
+    }
+}
+
+/// Whom a rule concerns.
+#[derive(Clone, Debug)]
+pub(super) enum CompiledWho {
+    Identity(Box<str>),
+    Cohort(usize),
+    Everyone,
+}
+
+/// A rule made ready.
+#[derive(Debug)]
+pub(crate) struct Compiled {
+    pub(super) name: Arc<str>,
+    pub(super) effect: Effect,
+    pub(super) who: CompiledWho,
+    pub(super) acts: BTreeSet<Act>,
+    pub(super) limits: RuleLimits,
+    pub(super) patterns: Vec<TopicPattern>,
+}
+
+impl Compiled {
+    /// Whether it is about the topic; `None` if the identity lacks what its topics are made of.
+    pub(super) fn is_about(&self, subject: &Subject, topic: &str) -> Option<bool> {
+        let mut bound = false;
+        for pattern in &self.patterns {
+            match pattern.holds(topic, &subject.identity, &subject.client_id) {
+                Some(true) => return Some(true),
+                Some(false) => bound = true,
+                None => {}
+            }
+        }
+        bound.then_some(false)
+    }
+
+    /// Its topics for this session.
+    pub(super) fn sets(&self, subject: &Subject) -> Vec<TopicSet> {
+        let bound = |pattern: &TopicPattern| pattern.bind(&self.name, &subject.identity, &subject.client_id);
+        self.patterns.iter().filter_map(|pattern| bound(pattern).ok().flatten()).collect()
+    }
+}
+
+/// A blueprint made ready for decisions.
+#[derive(Debug, Default)]
+pub struct Policy {
+    blueprint: Arc<Blueprint>,
+    rules: Vec<Compiled>,
+    cohorts: Vec<(String, Expression)>,
+    index: Index,
+    plan: Plan,
+}
+
+impl Policy {
+    /// Makes a blueprint ready.
+    pub fn new(blueprint: Arc<Blueprint>) -> Self {
+        let cohorts: Vec<_> =
+            blueprint.cohorts.iter().map(|(name, cohort)| (name.clone(), cohort.expression.clone())).collect();
+        let who = |who: &Who| match who {
+            Who::Everyone => CompiledWho::Everyone,
+            Who::Identity(name) => CompiledWho::Identity(name.as_str().into()),
+            // A reader has found it; a cohort that is not there is nobody's.
+            Who::Cohort(name) => {
+                CompiledWho::Cohort(cohorts.binary_search_by(|(known, _)| known.cmp(name)).unwrap_or(usize::MAX))
+            }
+        };
+        let compile = |rule: &crate::blueprint::Rule| Compiled {
+            name: rule.name.as_str().into(),
+            effect: rule.effect,
+            who: who(&rule.who),
+            acts: rule.acts.clone(),
+            limits: rule.limits,
+            patterns: rule.topics.clone(),
+        };
+        let rules: Vec<_> = blueprint.rules.iter().map(compile).collect();
+        let mut index = Index::default();
+        for (place, rule) in rules.iter().enumerate() {
+            for pattern in &rule.patterns {
+                index.insert(pattern.levels().iter().map(PatternLevel::fixed), pattern.is_open(), place);
+            }
+        }
+        let plan = Plan::new(&blueprint.topics);
+        Self { blueprint, rules, cohorts, index, plan }
+    }
+
+    /// What it was made of.
+    pub fn blueprint(&self) -> &Arc<Blueprint> {
+        &self.blueprint
+    }
+
+    /// The planned topics.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    pub(super) fn index(&self) -> &Index {
+        &self.index
+    }
+
+    pub(super) fn rule(&self, place: usize) -> &Compiled {
+        &self.rules[place]
+    }
+
+    pub(super) fn rules(&self) -> impl Iterator<Item = &Compiled> {
+        self.rules.iter()
+    }
+
+    /// The cohorts that an identity is in, by name.
+    pub fn cohorts_of<'a>(&'a self, identity: &'a Identity) -> impl Iterator<Item = &'a str> {
+        self.cohorts.iter().filter(|(_, expression)| expression.holds(identity)).map(|(name, _)| name.as_str())
+    }
+
+    /// What this identity may do by a client of this identifier.
+    ///
+    /// # Errors
+    ///
+    /// A value that would change the meaning of a rule's topics.
+    pub fn bind(self: &Arc<Self>, identity: &Identity, client_id: &str) -> Result<Access, BindError> {
+        let cohorts = self.cohorts.iter().enumerate();
+        let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(identity)).map(|(place, _)| place);
+        let mut subject = Subject {
+            identity: identity.clone(),
+            client_id: client_id.into(),
+            cohorts: cohorts.collect(),
+            is_denied_some: false,
+        };
+        let concerned: Vec<&Compiled> = self.rules.iter().filter(|rule| subject.is(&rule.who)).collect();
+        for rule in &concerned {
+            for pattern in &rule.patterns {
+                pattern.bind(&rule.name, identity, client_id)?;
+            }
+        }
+        subject.is_denied_some =
+            concerned.iter().any(|rule| rule.effect == Effect::Deny && rule.acts.contains(&Act::Subscribe));
+        Ok(Access::bound(Arc::clone(self), subject))
+    }
+}

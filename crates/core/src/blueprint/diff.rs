@@ -1,0 +1,164 @@
+//! What changes from one blueprint to another, in the design's own terms.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Blueprint, Cohort, PlannedLevel, PlannedTopic, Proof, Rule};
+use crate::Values;
+
+/// What happens to a part of the design.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// It is new.
+    Added,
+    /// It is otherwise than before.
+    Changed,
+    /// It is gone.
+    Removed,
+}
+
+/// A change of one field.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FieldChange {
+    /// Which field.
+    pub field: String,
+    /// What it said; empty if it was not there.
+    pub before: String,
+    /// What it says; empty if it is not there any more.
+    pub after: String,
+}
+
+/// A change of one part of the design.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Change {
+    /// What happens to it.
+    pub kind: Kind,
+    /// What it is: level, topic, cohort, rule or proof.
+    pub part: String,
+    /// Its name.
+    pub name: String,
+    /// The fields that differ.
+    pub fields: Vec<FieldChange>,
+}
+
+type Fields = Vec<(&'static str, String)>;
+
+/// Parts of a blueprint by name: their places, and what they say.
+type Parts = BTreeMap<String, (usize, Fields)>;
+
+/// Finds parts of one kind.
+type ListParts = fn(&Blueprint) -> Parts;
+
+/// The changes from `old` to `new`, in the order of the parts.
+pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
+    let mut changes = Vec::new();
+    let head = |blueprint: &Blueprint| {
+        let fields = vec![("name", blueprint.name.clone()), ("purpose", blueprint.purpose.clone())];
+        BTreeMap::from([(String::new(), (0, fields))])
+    };
+    compare("blueprint", head(old), head(new), &mut changes);
+    let parts: [(&str, ListParts); 5] = [
+        ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
+        ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
+        ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
+        ("rule", |blueprint| named(blueprint.rules.iter().map(|rule| (&rule.name, rule_fields(rule))))),
+        ("proof", |blueprint| named(blueprint.proofs.iter().map(|proof| (&proof.name, proof_fields(proof))))),
+    ];
+    for (part, list) in parts {
+        compare(part, list(old), list(new), &mut changes);
+    }
+    changes
+}
+
+fn named<'a>(entries: impl Iterator<Item = (&'a String, Fields)>) -> Parts {
+    entries.enumerate().map(|(place, (name, fields))| (name.clone(), (place, fields))).collect()
+}
+
+fn compare(part: &str, mut old: Parts, new: Parts, changes: &mut Vec<Change>) {
+    let mut new: Vec<_> = new.into_iter().collect();
+    new.sort_by_key(|(_, (place, _))| *place);
+    for (name, (_, after)) in new {
+        let before = old.remove(&name);
+        let kind = if before.is_some() { Kind::Changed } else { Kind::Added };
+        let fields = field_changes(before.map_or_else(Vec::new, |(_, fields)| fields), after);
+        if !fields.is_empty() || kind == Kind::Added {
+            changes.push(Change { kind, part: part.into(), name, fields });
+        }
+    }
+    for (name, (_, before)) in old {
+        let fields = field_changes(before, Vec::new());
+        changes.push(Change { kind: Kind::Removed, part: part.into(), name, fields });
+    }
+}
+
+fn field_changes(before: Fields, after: Fields) -> Vec<FieldChange> {
+    let text = |fields: &Fields, name: &str| {
+        fields.iter().find(|(field, _)| *field == name).map(|(_, text)| text.clone()).unwrap_or_default()
+    };
+    let mut names: Vec<&str> = before.iter().chain(&after).map(|(name, _)| *name).collect();
+    names.dedup();
+    let mut seen = Vec::new();
+    for name in names {
+        let (before, after) = (text(&before, name), text(&after, name));
+        if before != after && !seen.iter().any(|change: &FieldChange| change.field == name) {
+            seen.push(FieldChange { field: name.into(), before, after });
+        }
+    }
+    seen
+}
+
+fn joined(values: impl IntoIterator<Item = impl ToString>) -> String {
+    values.into_iter().map(|value| value.to_string()).collect::<Vec<_>>().join(", ")
+}
+
+fn level_fields(planned: &PlannedLevel) -> Fields {
+    let values = match &planned.level.values {
+        Values::Free => "anything".into(),
+        Values::OneOf(values) => joined(values),
+        Values::Pattern(pattern) => {
+            let text = pattern.as_str();
+            format!("pattern {}", text.strip_prefix("^(?:").and_then(|text| text.strip_suffix(")$")).unwrap_or(text))
+        }
+    };
+    vec![("values", values), ("purpose", planned.purpose.clone())]
+}
+
+fn topic_fields(topic: &PlannedTopic) -> Fields {
+    let schema = match &topic.payload {
+        super::Payload::Json(Some(schema)) => schema.document().to_string(),
+        _ => String::new(),
+    };
+    vec![
+        ("payload", topic.payload.to_string()),
+        ("schema", schema),
+        ("qos", topic.qos.map(|qos| qos.to_string()).unwrap_or_default()),
+        ("retained", format!("{:?}", topic.retained).to_lowercase()),
+        ("cadence", topic.cadence.map(|cadence| format!("{} s", cadence.as_secs())).unwrap_or_default()),
+        ("on-breach", format!("{:?}", topic.on_breach).to_lowercase()),
+        ("purpose", topic.purpose.clone()),
+    ]
+}
+
+fn cohort_fields(cohort: &Cohort) -> Fields {
+    vec![("where", cohort.expression.to_string()), ("purpose", cohort.purpose.clone())]
+}
+
+fn rule_fields(rule: &Rule) -> Fields {
+    vec![
+        ("effect", format!("{:?}", rule.effect).to_lowercase()),
+        ("who", rule.who.to_string()),
+        ("may", joined(&rule.acts)),
+        ("topics", joined(&rule.topics)),
+        ("highest-qos", rule.limits.highest_qos.map(|qos| qos.to_string()).unwrap_or_default()),
+        ("retained", rule.limits.retained.map(|retained| retained.to_string()).unwrap_or_default()),
+        ("rate", rule.limits.rate.map(|rate| rate.to_string()).unwrap_or_default()),
+        ("purpose", rule.purpose.clone()),
+    ]
+}
+
+fn proof_fields(proof: &Proof) -> Fields {
+    let attributes = proof.attributes.iter().flatten().map(|(name, value)| format!("{name} = {value}"));
+    vec![("statement", proof.statement()), ("attributes", joined(attributes)), ("purpose", proof.purpose.clone())]
+}

@@ -1,0 +1,246 @@
+//! What is legal in a blueprint and probably not meant.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use super::{
+    Act, Blueprint, Effect, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Who,
+    pattern::Piece,
+};
+use crate::{TopicSet, Values};
+
+/// More levels than this are hard to overlook.
+const LEVELS: usize = 12;
+
+/// Longer topics cost more than they say.
+const LENGTH: usize = 200;
+
+/// All findings, in the order of the text.
+pub(super) fn lint(blueprint: &Blueprint) -> Vec<Finding> {
+    let mut lint = Lint { blueprint, found: Vec::new() };
+    lint.spelling();
+    for topic in &blueprint.topics {
+        lint.path(&topic.at, &topic.path, &topic.levels);
+    }
+    lint.overlaps();
+    lint.unused();
+    for rule in &blueprint.rules {
+        for (pattern, at) in rule.topics.iter().zip(&rule.topics_at) {
+            lint.rule(rule, pattern, at);
+        }
+    }
+    lint.found.sort_by_key(|(span, _)| (span.file, span.bytes.start));
+    lint.found.into_iter().map(|(_, finding)| finding).collect()
+}
+
+/// The number of a path's levels, and its second and third if they are fixed.
+type Group<'a> = (usize, Option<&'a str>, Option<&'a str>);
+
+struct Lint<'a> {
+    blueprint: &'a Blueprint,
+    found: Vec<(Span, Finding)>,
+}
+
+impl<'a> Lint<'a> {
+    fn warn(&mut self, at: &Span, message: impl Into<String>, remedy: impl Into<String>) {
+        let finding = self.blueprint.source.finding(Severity::Warning, at, message, remedy);
+        self.found.push((at.clone(), finding));
+    }
+
+    fn path(&mut self, at: &Span, path: &str, levels: &[PathLevel]) {
+        if path.starts_with('/') || path.ends_with('/') || path.contains("//") {
+            let message = "a slash at the beginning or the end, or two together, make a level that is empty";
+            self.warn(at, message, "leave the extra slash out");
+        }
+        if path.contains(char::is_whitespace) {
+            self.warn(at, "a level holds a space, which is easily mistyped", "take a hyphen");
+        }
+        if path.starts_with('$') {
+            let message = "topics that begin with $ are not matched by wildcards at the first level";
+            self.warn(at, message, "take another first level");
+        }
+        if levels.len() > LEVELS {
+            self.warn(at, format!("the path has {} levels", levels.len()), format!("{LEVELS} are plenty"));
+        }
+        if path.len() > LENGTH {
+            let message = format!("the path has {} bytes, which each message carries", path.len());
+            self.warn(at, message, format!("stay below {LENGTH}"));
+        }
+    }
+
+    /// Planned topics that hold the same topics.
+    fn overlaps(&mut self) {
+        // Only paths of one length that agree in their first fixed levels can meet.
+        let mut groups: HashMap<Group<'a>, Vec<&'a PlannedTopic>> = HashMap::new();
+        let fixed = |topic: &'a PlannedTopic, place: usize| topic.levels.get(place).and_then(PathLevel::fixed);
+        for topic in &self.blueprint.topics {
+            groups.entry((topic.levels.len(), fixed(topic, 1), fixed(topic, 2))).or_default().push(topic);
+        }
+        let mut meeting = Vec::new();
+        for (one_key, one) in &groups {
+            for (other_key, other) in &groups {
+                let meets = |a: Option<&str>, b: Option<&str>| a.is_none() || b.is_none() || a == b;
+                if one_key <= other_key
+                    && one_key.0 == other_key.0
+                    && meets(one_key.1, other_key.1)
+                    && meets(one_key.2, other_key.2)
+                {
+                    pairs(one, other, one_key == other_key, &mut meeting);
+                }
+            }
+        }
+        for (first, second) in meeting {
+            let Some(both) = first.set.intersect(&second.set) else { continue };
+            let line = |topic: &PlannedTopic| self.blueprint.source.finding(Severity::Warning, &topic.at, "", "").line;
+            let (first_line, example) = (line(first), both.example());
+            let equal = fixed_count(first) == fixed_count(second);
+            if second.set.outside([&first.set]).is_none() && fixed_count(first) >= fixed_count(second) {
+                let message =
+                    format!("`{}` of line {first_line} is the same and more, so this is never used", first.path);
+                self.warn(&second.at, message, "leave one of them out");
+            } else if equal {
+                let message = format!(
+                    "`{}` of line {first_line} holds some of the same topics, for instance {example}",
+                    first.path
+                );
+                self.warn(&second.at, message, "name the levels so that each topic is planned once");
+            }
+        }
+    }
+
+    fn unused(&mut self) {
+        let blueprint = self.blueprint;
+        let in_paths = blueprint.topics.iter().flat_map(|topic| &topic.levels).filter_map(|level| match level {
+            PathLevel::Named(level) => Some(level.name.as_str()),
+            PathLevel::Text(_) => None,
+        });
+        let patterns = blueprint.rules.iter().flat_map(|rule| &rule.topics);
+        let patterns = patterns.chain(blueprint.proofs.iter().flat_map(|proof| &proof.topics));
+        let in_rules = patterns.flat_map(TopicPattern::levels).filter_map(|level| match level {
+            PatternLevel::Named(level) => Some(level.name.as_str()),
+            _ => None,
+        });
+        let used: HashSet<&str> = in_paths.chain(in_rules).collect();
+        for (name, level) in &blueprint.levels {
+            if !used.contains(name.as_str()) {
+                self.warn(
+                    &level.at,
+                    format!("no topic and no rule uses the level `{name}`"),
+                    "leave it out, or use it",
+                );
+            }
+        }
+        let whos = blueprint.rules.iter().map(|rule| &rule.who).chain(blueprint.proofs.iter().map(|proof| &proof.who));
+        let used: HashSet<&str> =
+            whos.filter_map(|who| if let Who::Cohort(name) = who { Some(name.as_str()) } else { None }).collect();
+        for (name, cohort) in &blueprint.cohorts {
+            if !used.contains(name.as_str()) {
+                self.warn(&cohort.at, format!("no rule is about the cohort `{name}`"), "leave it out, or use it");
+            }
+        }
+    }
+
+    /// Texts of levels that differ only in capitals, hyphens or underscores.
+    fn spelling(&mut self) {
+        let blueprint = self.blueprint;
+        let mut texts: Vec<(&str, &Span)> = Vec::new();
+        for level in blueprint.levels.values() {
+            if let Values::OneOf(values) = &level.level.values {
+                texts.extend(values.iter().map(|value| (value.as_str(), &level.at)));
+            }
+        }
+        for topic in &blueprint.topics {
+            texts.extend(topic.levels.iter().filter_map(|level| match level {
+                PathLevel::Text(text) => Some((text.as_str(), &topic.at)),
+                PathLevel::Named(_) => None,
+            }));
+        }
+        for rule in &blueprint.rules {
+            texts.extend(rule.topics.iter().flat_map(TopicPattern::levels).filter_map(|level| match level {
+                PatternLevel::Text(text) => Some((&**text, &rule.at)),
+                _ => None,
+            }));
+        }
+        let mut known: BTreeMap<String, &str> = BTreeMap::new();
+        let mut told = HashSet::new();
+        for (text, at) in texts {
+            let plain: String = text.chars().filter(|c| !matches!(c, '-' | '_')).flat_map(char::to_lowercase).collect();
+            let first = *known.entry(plain).or_insert(text);
+            if first != text && told.insert(text) {
+                let message =
+                    format!("`{text}` is elsewhere spelled `{first}`; topics that differ so are different topics");
+                self.warn(at, message, "spell it the same everywhere");
+            }
+        }
+    }
+
+    fn rule(&mut self, rule: &Rule, pattern: &TopicPattern, at: &Span) {
+        let topics = &self.blueprint.topics;
+        let set = pattern.of_anyone();
+        if set.segments().is_empty() && rule.effect == Effect::Allow && rule.who == Who::Everyone {
+            self.warn(at, "`#` for everyone allows everything to everyone", "name the topics that are meant");
+            return;
+        }
+        if matches!(pattern.levels().first(), Some(PatternLevel::Text(text)) if text.starts_with('$')) {
+            let message = format!("`{pattern}` begins with $, which wildcards at the first level leave out");
+            self.warn(at, message, "take another first level unless that is meant");
+        }
+        if topics.is_empty() || set.segments().is_empty() {
+            return;
+        }
+        let meeting: Vec<&PlannedTopic> = topics.iter().filter(|topic| topic.set.intersect(&set).is_some()).collect();
+        if let Some((place, named)) = misplaced(pattern, &meeting) {
+            let message = format!(
+                "`{pattern}` has the identity at level {}, where the plan has {{{named}}}, one of a few fixed values",
+                place + 1
+            );
+            self.warn(at, message, "put {identity} where the plan has the name");
+        } else if meeting.is_empty() {
+            let message = format!("no planned topic is within `{pattern}`");
+            self.warn(at, message, "plan it, or look for a level that is missing or misspelled");
+        } else if rule.effect == Effect::Allow
+            && rule.acts.contains(&Act::Publish)
+            && let Some(example) = set.outside(meeting.iter().map(|topic| &topic.set).collect::<Vec<&TopicSet>>())
+            && has_wildcard(pattern)
+        {
+            let message = format!("`{pattern}` also allows publishing what is not planned, for instance to {example}");
+            self.warn(at, message, "name the planned paths, with {identity} in the level of the name");
+        }
+    }
+}
+
+fn pairs<'a>(
+    one: &[&'a PlannedTopic],
+    other: &[&'a PlannedTopic],
+    same: bool,
+    meeting: &mut Vec<(&'a PlannedTopic, &'a PlannedTopic)>,
+) {
+    for (index, first) in one.iter().enumerate() {
+        for second in &other[if same { index + 1 } else { 0 }..] {
+            if first.set.intersect(&second.set).is_some() {
+                let in_order = (first.at.file, first.at.bytes.start) <= (second.at.file, second.at.bytes.start);
+                meeting.push(if in_order { (first, second) } else { (second, first) });
+            }
+        }
+    }
+}
+
+fn fixed_count(topic: &PlannedTopic) -> usize {
+    topic.levels.iter().filter_map(PathLevel::fixed).count()
+}
+
+fn has_wildcard(pattern: &TopicPattern) -> bool {
+    pattern.is_open() || pattern.levels().iter().any(|level| matches!(level, PatternLevel::Any))
+}
+
+/// A level where the pattern has the identity and all planned topics that it may be about have one of a few values.
+fn misplaced(pattern: &TopicPattern, meeting: &[&PlannedTopic]) -> Option<(usize, String)> {
+    let has_identity =
+        |level: &PatternLevel| matches!(level, PatternLevel::Template(pieces) if pieces.contains(&Piece::Identity));
+    let place = pattern.levels().iter().position(has_identity)?;
+    let mut names = meeting.iter().map(|topic| match topic.levels.get(place) {
+        Some(PathLevel::Named(level)) if matches!(level.values, Values::OneOf(_)) => Some(level.name.clone()),
+        _ => None,
+    });
+    let first = names.next()??;
+    names.all(|name| name.is_some()).then_some((place, first))
+}

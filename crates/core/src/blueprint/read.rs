@@ -1,0 +1,554 @@
+//! A blueprint from its text.
+
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    ops::Range,
+    sync::Arc,
+    time::Duration,
+};
+
+use moorfall_wire::{QoS, TopicName};
+use regex::RegexBuilder;
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{
+    Act, Blueprint, Cohort, Effect, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate,
+    Retention, Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Who,
+};
+use crate::{AttributeValue, Level, Values, expression::Expression};
+
+/// The largest compiled pattern of a level, bytes.
+const PATTERN_SIZE: usize = 256 * 1024;
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    name: Option<Spanned<String>>,
+    purpose: Option<String>,
+    #[serde(default)]
+    levels: BTreeMap<Spanned<String>, LevelEntry>,
+    #[serde(default)]
+    topics: Vec<Spanned<TopicEntry>>,
+    #[serde(default)]
+    cohorts: BTreeMap<Spanned<String>, CohortEntry>,
+    #[serde(default)]
+    rules: Vec<RuleEntry>,
+    #[serde(default)]
+    proofs: Vec<ProofEntry>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct LevelEntry {
+    #[serde(default)]
+    purpose: String,
+    one_of: Option<Spanned<Vec<String>>>,
+    pattern: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct TopicEntry {
+    path: Spanned<String>,
+    #[serde(default)]
+    purpose: String,
+    payload: Option<Spanned<String>>,
+    schema: Option<Spanned<serde_json::Value>>,
+    qos: Option<Spanned<u8>>,
+    #[serde(default)]
+    retained: Retention,
+    cadence: Option<Spanned<String>>,
+    #[serde(default)]
+    on_breach: OnBreach,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct CohortEntry {
+    #[serde(default)]
+    purpose: String,
+    r#where: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RuleEntry {
+    name: Spanned<String>,
+    #[serde(default)]
+    purpose: String,
+    #[serde(default)]
+    effect: Effect,
+    who: Spanned<toml::Value>,
+    may: Spanned<BTreeSet<Act>>,
+    topics: Spanned<Vec<Spanned<String>>>,
+    highest_qos: Option<Spanned<u8>>,
+    retained: Option<Spanned<bool>>,
+    rate: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ProofEntry {
+    name: Spanned<String>,
+    #[serde(default)]
+    purpose: String,
+    who: Spanned<toml::Value>,
+    can: Option<Spanned<Act>>,
+    cannot: Option<Spanned<Act>>,
+    topics: Spanned<Vec<Spanned<String>>>,
+    qos: Option<Spanned<u8>>,
+    #[serde(default)]
+    retained: bool,
+}
+
+/// Reads all files, and gathers what is wrong.
+pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
+    let mut reader = Reader { source, file: 0, findings: Vec::new(), levels: BTreeMap::new() };
+    let mut files = Vec::new();
+    for (index, file) in reader.source.files().iter().enumerate() {
+        match toml::from_str::<File>(&file.text) {
+            Ok(parsed) => files.push((index, parsed)),
+            Err(error) => {
+                let span = Span { file: index, bytes: error.span().unwrap_or(0..0) };
+                let message = error.message().lines().next().unwrap_or_default().to_owned();
+                reader.findings.push(reader.source.finding(Severity::Error, &span, message, ""));
+            }
+        }
+    }
+    if !reader.findings.is_empty() {
+        return Err(reader.findings);
+    }
+    let mut blueprint = Blueprint::default();
+    reader.heads(&mut blueprint, &mut files);
+    for (index, file) in &mut files {
+        reader.file = *index;
+        reader.levels_and_cohorts(&mut blueprint, file);
+    }
+    for (index, file) in files {
+        reader.file = index;
+        reader.topics(&mut blueprint, file.topics);
+        reader.rules(&mut blueprint, file.rules);
+        reader.proofs(&mut blueprint, file.proofs);
+    }
+    reader.twice(&blueprint);
+    if reader.findings.is_empty() {
+        blueprint.source = reader.source;
+        Ok(blueprint)
+    } else {
+        Err(reader.findings)
+    }
+}
+
+struct Reader {
+    source: Source,
+    /// The file that is read.
+    file: usize,
+    findings: Vec<Finding>,
+    levels: BTreeMap<String, Arc<Level>>,
+}
+
+impl Reader {
+    fn span(&self, bytes: Range<usize>) -> Span {
+        Span { file: self.file, bytes }
+    }
+
+    fn wrong(&mut self, span: &Span, message: impl Into<String>, remedy: impl Into<String>) {
+        self.findings.push(self.source.finding(Severity::Error, span, message, remedy));
+    }
+
+    fn heads(&mut self, blueprint: &mut Blueprint, files: &mut [(usize, File)]) {
+        let mut named = false;
+        for (index, file) in files {
+            self.file = *index;
+            if let Some(name) = file.name.take() {
+                if std::mem::replace(&mut named, true) {
+                    let span = self.span(name.span());
+                    self.wrong(&span, "the blueprint has a name already", "leave one of them out");
+                }
+                blueprint.name = name.into_inner();
+            }
+            if let Some(purpose) = file.purpose.take() {
+                blueprint.purpose = purpose;
+            }
+        }
+        if !named {
+            self.file = 0;
+            let span = self.span(0..0);
+            self.wrong(&span, "the blueprint has no name", "write name = \"…\" at the top");
+        }
+    }
+
+    fn levels_and_cohorts(&mut self, blueprint: &mut Blueprint, file: &mut File) {
+        for (name, entry) in std::mem::take(&mut file.levels) {
+            let at = self.span(name.span());
+            let name = name.into_inner();
+            if name.is_empty() || name.contains(['{', '}', '/', '.']) || matches!(&*name, "identity" | "client_id") {
+                self.wrong(&at, format!("a level can't be named `{name}`"), "take letters and hyphens");
+                continue;
+            }
+            if blueprint.levels.contains_key(&name) {
+                self.wrong(&at, format!("there is a level `{name}` already"), "give each a name of its own");
+                continue;
+            }
+            let Some(values) = self.values(&at, entry.one_of, entry.pattern) else { continue };
+            let level = Arc::new(Level { name: name.clone(), values });
+            self.levels.insert(name.clone(), Arc::clone(&level));
+            blueprint.levels.insert(name, PlannedLevel { at, purpose: entry.purpose, level });
+        }
+        for (name, entry) in std::mem::take(&mut file.cohorts) {
+            let at = self.span(name.span());
+            let name = name.into_inner();
+            if blueprint.cohorts.contains_key(&name) {
+                self.wrong(&at, format!("there is a cohort `{name}` already"), "give each a name of its own");
+                continue;
+            }
+            match Expression::parse(entry.r#where.get_ref()) {
+                Ok(expression) => {
+                    blueprint.cohorts.insert(name, Cohort { at, purpose: entry.purpose, expression });
+                }
+                Err(error) => {
+                    // Behind the quotation mark; escapes would move it further, and are rare.
+                    let span = entry.r#where.span();
+                    let text = &self.source.files()[self.file].text;
+                    let quotes = if text[span.clone()].starts_with("\"\"\"") || text[span.clone()].starts_with("'''") {
+                        3
+                    } else {
+                        1
+                    };
+                    let place = (span.start + quotes + error.at).min(span.end.saturating_sub(1));
+                    let span = self.span(place..place + 1);
+                    self.wrong(&span, error.message, "");
+                }
+            }
+        }
+    }
+
+    fn values(
+        &mut self,
+        at: &Span,
+        one_of: Option<Spanned<Vec<String>>>,
+        pattern: Option<Spanned<String>>,
+    ) -> Option<Values> {
+        match (one_of, pattern) {
+            (Some(_), Some(_)) => {
+                self.wrong(at, "a level has either `one-of` or `pattern`", "leave one of them out");
+                None
+            }
+            (None, None) => Some(Values::Free),
+            (Some(values), None) => {
+                let span = self.span(values.span());
+                let values = values.into_inner();
+                if values.is_empty() {
+                    self.wrong(&span, "`one-of` is empty", "name at least one value, or leave it out for any");
+                    return None;
+                }
+                if let Some(bad) = values.iter().find(|value| value.contains(['/', '+', '#', '\0'])) {
+                    self.wrong(&span, format!("`{bad}` can't stand in one level of a topic"), "");
+                    return None;
+                }
+                Some(Values::OneOf(values.into_iter().collect()))
+            }
+            (None, Some(pattern)) => {
+                let span = self.span(pattern.span());
+                // A value matches from beginning to end.
+                let whole = format!("^(?:{})$", pattern.get_ref());
+                match RegexBuilder::new(&whole).size_limit(PATTERN_SIZE).build() {
+                    Ok(regex) => Some(Values::Pattern(regex)),
+                    Err(error) => {
+                        let words = error.to_string();
+                        let last = words.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
+                        self.wrong(&span, format!("not a regular expression: {last}"), "");
+                        None
+                    }
+                }
+            }
+        }
+    }
+
+    fn qos(&mut self, qos: Option<Spanned<u8>>) -> Option<QoS> {
+        let qos = qos?;
+        let level = QoS::try_from(*qos.get_ref()).ok();
+        if level.is_none() {
+            let span = self.span(qos.span());
+            self.wrong(&span, format!("there is no QoS {}", qos.get_ref()), "write 0, 1 or 2");
+        }
+        level
+    }
+
+    fn topics(&mut self, blueprint: &mut Blueprint, entries: Vec<Spanned<TopicEntry>>) {
+        for entry in entries {
+            let entry = entry.into_inner();
+            let at = self.span(entry.path.span());
+            let path = entry.path.into_inner();
+            let Some(levels) = self.path(&at, &path) else { continue };
+            let payload = self.payload(entry.payload, entry.schema);
+            let cadence = entry.cadence.and_then(|cadence| {
+                let span = self.span(cadence.span());
+                let time = duration(cadence.get_ref());
+                if time.is_none() {
+                    let message = format!("`{}` is not a time", cadence.get_ref());
+                    self.wrong(&span, message, "write a number with s, m, h or d, such as 15m");
+                }
+                time
+            });
+            let qos = self.qos(entry.qos);
+            let set = PlannedTopic::set_of(&levels);
+            let (purpose, retained, on_breach) = (entry.purpose, entry.retained, entry.on_breach);
+            blueprint.topics.push(PlannedTopic {
+                at,
+                path,
+                set,
+                levels,
+                purpose,
+                payload,
+                qos,
+                retained,
+                cadence,
+                on_breach,
+            });
+        }
+    }
+
+    fn path(&mut self, at: &Span, path: &str) -> Option<Vec<PathLevel>> {
+        let mut levels = Vec::new();
+        for text in path.split('/') {
+            let name = text.strip_prefix('{').and_then(|text| text.strip_suffix('}'));
+            levels.push(match name {
+                Some(name) => match self.levels.get(name) {
+                    Some(level) => PathLevel::Named(Arc::clone(level)),
+                    None => {
+                        let known: Vec<&str> = self.levels.keys().map(String::as_str).collect();
+                        let message = format!("there is no level `{name}`; this blueprint has: {}", known.join(", "));
+                        self.wrong(at, message, "");
+                        return None;
+                    }
+                },
+                None if text.contains(['{', '}']) => {
+                    let message = format!("a level name has to stand alone between slashes, unlike in `{text}`");
+                    self.wrong(at, message, "");
+                    return None;
+                }
+                None => PathLevel::Text(text.to_owned()),
+            });
+        }
+        let sample = path.replace(['{', '}'], "");
+        if let Err(error) = sample.parse::<TopicName>() {
+            self.wrong(at, format!("`{path}` is not a path of topics: {error}"), "");
+            return None;
+        }
+        Some(levels)
+    }
+
+    fn payload(&mut self, form: Option<Spanned<String>>, schema: Option<Spanned<serde_json::Value>>) -> Payload {
+        let schema = schema.and_then(|schema| {
+            let span = self.span(schema.span());
+            let made = Schema::new(schema.into_inner());
+            made.map_err(|words| self.wrong(&span, words, "")).ok().map(|schema| (span, schema))
+        });
+        let Some(form) = form else {
+            return if let Some((_, schema)) = schema { Payload::Json(Some(schema)) } else { Payload::Bytes };
+        };
+        let payload = match &**form.get_ref() {
+            "json" => return Payload::Json(schema.map(|(_, schema)| schema)),
+            "text" => Payload::Text,
+            "number" => Payload::Number,
+            "bytes" => Payload::Bytes,
+            other => {
+                let span = self.span(form.span());
+                self.wrong(&span, format!("there is no payload form `{other}`"), "write json, text, number or bytes");
+                Payload::Bytes
+            }
+        };
+        if let Some((span, _)) = schema {
+            self.wrong(&span, "only a JSON payload has a schema", "write payload = \"json\"");
+        }
+        payload
+    }
+
+    /// Whom a rule or a proof concerns; a proof may give the attributes of an identity that need not exist.
+    fn who(
+        &mut self,
+        blueprint: &Blueprint,
+        who: &Spanned<toml::Value>,
+        may_invent: bool,
+    ) -> Option<(Who, Option<BTreeMap<String, AttributeValue>>)> {
+        let span = self.span(who.span());
+        let choice = if may_invent {
+            "write { identity = \"…\" }, perhaps with attributes, { cohort = \"…\" } or \"everyone\""
+        } else {
+            "write { identity = \"…\" }, { cohort = \"…\" } or \"everyone\""
+        };
+        if who.get_ref().as_str() == Some("everyone") {
+            return Some((Who::Everyone, None));
+        }
+        let Some(table) = who.get_ref().as_table() else {
+            self.wrong(&span, format!("`{}` is nobody", who.get_ref().to_string().trim_matches('"')), choice);
+            return None;
+        };
+        let text = |key: &str| table.get(key).and_then(toml::Value::as_str).map(str::to_owned);
+        let known = |key: &&String| matches!(key.as_str(), "identity" | "cohort") || may_invent && *key == "attributes";
+        if let Some(unknown) = table.keys().find(|key| !known(key)) {
+            self.wrong(&span, format!("`{unknown}` does not say who"), choice);
+            return None;
+        }
+        let attributes = match table.get("attributes").map(|value| value.clone().try_into()) {
+            None => None,
+            Some(Ok(attributes)) => Some(attributes),
+            Some(Err(_)) => {
+                self.wrong(&span, "attributes are text, numbers or truths", choice);
+                return None;
+            }
+        };
+        match (text("identity"), text("cohort")) {
+            (Some(identity), None) => Some((Who::Identity(identity), attributes)),
+            (None, Some(cohort)) if attributes.is_none() => {
+                if !blueprint.cohorts.contains_key(&cohort) {
+                    let known: Vec<&str> = blueprint.cohorts.keys().map(String::as_str).collect();
+                    let message = format!("there is no cohort `{cohort}`; this blueprint has: {}", known.join(", "));
+                    self.wrong(&span, message, "");
+                    return None;
+                }
+                Some((Who::Cohort(cohort), None))
+            }
+            _ => {
+                self.wrong(&span, "it is not clear who is meant", choice);
+                None
+            }
+        }
+    }
+
+    /// Patterns, and where each of them stands.
+    fn patterns(&mut self, topics: Spanned<Vec<Spanned<String>>>) -> (Vec<TopicPattern>, Vec<Span>) {
+        if topics.get_ref().is_empty() {
+            let span = self.span(topics.span());
+            self.wrong(&span, "`topics` is empty", "name at least one filter");
+        }
+        let (mut patterns, mut places) = (Vec::new(), Vec::new());
+        for topic in topics.into_inner() {
+            match TopicPattern::parse(topic.get_ref(), &self.levels) {
+                Ok(pattern) => {
+                    patterns.push(pattern);
+                    places.push(self.span(topic.span()));
+                }
+                Err(error) => {
+                    let span = self.span(topic.span());
+                    self.wrong(&span, error.to_string(), "");
+                }
+            }
+        }
+        (patterns, places)
+    }
+
+    fn rules(&mut self, blueprint: &mut Blueprint, entries: Vec<RuleEntry>) {
+        for entry in entries {
+            let at = self.span(entry.name.span());
+            if entry.name.get_ref().is_empty() {
+                self.wrong(&at, "a rule needs a name, which refusals will mention", "");
+            }
+            if entry.may.get_ref().is_empty() {
+                let span = self.span(entry.may.span());
+                self.wrong(&span, "`may` names no act", "say publish, subscribe or both");
+            }
+            let who = self.who(blueprint, &entry.who, false);
+            let (topics, topics_at) = self.patterns(entry.topics);
+            let limited = [entry.highest_qos.as_ref().map(Spanned::span), entry.rate.as_ref().map(Spanned::span)];
+            if let (Effect::Deny, Some(bytes)) = (entry.effect, limited.into_iter().flatten().next()) {
+                let span = self.span(bytes);
+                self.wrong(
+                    &span,
+                    "a rule that denies has no highest QoS and no rate",
+                    "put it on the rules that allow",
+                );
+            }
+            if let (false, Some(retained)) = (entry.may.get_ref().contains(&Act::Publish), &entry.retained) {
+                let span = self.span(retained.span());
+                self.wrong(&span, "`retained` is about publishing, which this rule is not", "leave it out");
+            }
+            let rate = entry.rate.and_then(|rate| {
+                let span = self.span(rate.span());
+                let parsed = self::rate(rate.get_ref());
+                if parsed.is_none() {
+                    let message = format!("`{}` is not a rate", rate.get_ref());
+                    self.wrong(&span, message, "write a number of messages and s, m or h, such as 10/s");
+                }
+                parsed
+            });
+            let limits = RuleLimits {
+                highest_qos: self.qos(entry.highest_qos),
+                retained: entry.retained.map(Spanned::into_inner),
+                rate,
+            };
+            if let Some((who, _)) = who {
+                let (name, acts) = (entry.name.into_inner(), entry.may.into_inner());
+                let (purpose, effect) = (entry.purpose, entry.effect);
+                blueprint.rules.push(Rule { at, name, purpose, effect, who, acts, topics, topics_at, limits });
+            }
+        }
+    }
+
+    fn proofs(&mut self, blueprint: &mut Blueprint, entries: Vec<ProofEntry>) {
+        for entry in entries {
+            let at = self.span(entry.name.span());
+            let who = self.who(blueprint, &entry.who, true);
+            let (topics, _) = self.patterns(entry.topics);
+            let qos = self.qos(entry.qos).unwrap_or(QoS::AtMostOnce);
+            let (can, act) = match (entry.can, entry.cannot) {
+                (Some(act), None) => (true, act.into_inner()),
+                (None, Some(act)) => (false, act.into_inner()),
+                _ => {
+                    self.wrong(
+                        &at,
+                        "a proof says either `can` or `cannot`",
+                        "write cannot = \"publish\", for instance",
+                    );
+                    continue;
+                }
+            };
+            if let Some((who, attributes)) = who {
+                let (name, purpose, retained) = (entry.name.into_inner(), entry.purpose, entry.retained);
+                blueprint.proofs.push(Proof { at, name, purpose, who, attributes, can, act, topics, qos, retained });
+            }
+        }
+    }
+
+    /// Names that stand twice.
+    fn twice(&mut self, blueprint: &Blueprint) {
+        let rules = blueprint.rules.iter().map(|rule| ("rules", &rule.name, &rule.at));
+        let proofs = blueprint.proofs.iter().map(|proof| ("proofs", &proof.name, &proof.at));
+        let topics = blueprint.topics.iter().map(|topic| ("planned topics", &topic.path, &topic.at));
+        let mut seen = HashMap::new();
+        for (what, name, at) in rules.chain(proofs).chain(topics) {
+            if seen.insert((what, name), at).is_some() {
+                self.wrong(at, format!("two {what} are named `{name}`"), "give each a name of its own");
+            }
+        }
+    }
+}
+
+/// A time such as 15m.
+fn duration(text: &str) -> Option<Duration> {
+    let (number, unit) = text.split_at(text.len() - text.chars().last()?.len_utf8());
+    let number: u64 = number.trim().parse().ok().filter(|number| *number > 0)?;
+    let unit = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3_600,
+        "d" => 86_400,
+        _ => return None,
+    };
+    Some(Duration::from_secs(number.checked_mul(unit)?))
+}
+
+/// A rate such as 10/s.
+fn rate(text: &str) -> Option<Rate> {
+    let (number, unit) = text.split_once('/')?;
+    let messages = number.trim().parse().ok().filter(|number| *number > 0)?;
+    let every = match unit.trim() {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3_600,
+        _ => return None,
+    };
+    Some(Rate { messages, every: Duration::from_secs(every) })
+}

@@ -1,0 +1,93 @@
+//! The planned topics made ready: which of them a topic is, and what a message breaks of it.
+
+use moorfall_wire::QoS;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    access::Index,
+    blueprint::{OnBreach, PathLevel, PlannedTopic, Retention},
+};
+
+/// The planned topics.
+#[derive(Debug, Default)]
+pub struct Plan {
+    topics: Vec<PlannedTopic>,
+    index: Index,
+}
+
+/// What a message breaks of the plan.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Breach {
+    /// Its topic is not planned.
+    Unplanned,
+    /// It has another QoS.
+    QoS,
+    /// It is retained and should not be, or the other way round.
+    Retention,
+    /// Its payload is of another form.
+    Payload,
+}
+
+/// A message that breaks the plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Broken {
+    /// What.
+    pub breach: Breach,
+    /// In a sentence.
+    pub words: String,
+    /// Whether the message is refused.
+    pub refused: bool,
+}
+
+impl Plan {
+    pub(crate) fn new(topics: &[PlannedTopic]) -> Self {
+        let mut index = Index::default();
+        for (place, topic) in topics.iter().enumerate() {
+            index.insert(topic.levels.iter().map(PathLevel::fixed), false, place);
+        }
+        Self { topics: topics.to_vec(), index }
+    }
+
+    /// The planned topics, in the order of the text.
+    pub fn topics(&self) -> &[PlannedTopic] {
+        &self.topics
+    }
+
+    /// Which planned topic this is; of several, the one with the most levels of fixed text.
+    pub fn find(&self, topic: &str) -> Option<usize> {
+        let candidates = self.index.candidates(topic);
+        let fitting = candidates.into_iter().filter(|place| self.topics[*place].set.holds(topic));
+        fitting.max_by_key(|place| (self.topics[*place].fixed_levels(), std::cmp::Reverse(*place)))
+    }
+
+    /// What a message breaks of the planned topic at `place`, the gravest first; `None` if nothing. An empty payload
+    /// that clears a retained message is of every form.
+    pub fn check(&self, place: usize, qos: QoS, retain: bool, payload: &[u8]) -> Option<Broken> {
+        let topic = &self.topics[place];
+        let broken = |breach, words| Some(Broken { breach, words, refused: topic.on_breach == OnBreach::Refuse });
+        if !(retain && payload.is_empty())
+            && let Err(words) = topic.payload.check(payload)
+        {
+            return broken(Breach::Payload, format!("the payload is {words}"));
+        }
+        if let Some(planned) = topic.qos.filter(|planned| *planned != qos) {
+            return broken(Breach::QoS, format!("the message has QoS {qos}; QoS {planned} is planned"));
+        }
+        match (topic.retained, retain) {
+            (Retention::Required, false) => {
+                broken(Breach::Retention, "the message is not retained; it is planned to be".into())
+            }
+            (Retention::Never, true) => {
+                broken(Breach::Retention, "the message is retained; it is planned not to be".into())
+            }
+            _ => None,
+        }
+    }
+}
+
+impl PlannedTopic {
+    fn fixed_levels(&self) -> usize {
+        self.levels.iter().filter_map(PathLevel::fixed).count()
+    }
+}

@@ -1,0 +1,180 @@
+//! What the client may publish, remembered by topic, and what of it the plan does not say.
+
+use std::{collections::HashMap, time::Duration};
+
+use bytes::Bytes;
+use foldhash::fast::RandomState;
+use moorfall_wire::{Publish, QoS, ReasonCode, TopicName};
+
+use super::{Phase, Session, publish::check_size};
+use crate::{
+    Time,
+    access::{Access, Decision, Request},
+    blueprint::Rate,
+    plan::{Breach, Broken},
+};
+
+/// Topics that a session remembers decisions for.
+const REMEMBERED: usize = 128;
+
+/// Topics whose breaches are gathered before they are handed out.
+const GATHERED: usize = 64;
+
+/// Bytes of a payload that are kept as a sample.
+const SAMPLE: usize = 256;
+
+/// What was decided for a topic.
+#[derive(Clone, Copy, Debug, Default)]
+struct Known {
+    /// A bit for each QoS, without and with the retain flag, that is allowed without a rate.
+    allowed: u8,
+    /// Which planned topic it is.
+    planned: Option<usize>,
+}
+
+/// Messages that broke the plan in one way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Drift {
+    /// Where.
+    pub topic: TopicName,
+    /// How.
+    pub breach: Breach,
+    /// In a sentence; empty if the breach says it all.
+    pub words: String,
+    /// How many messages.
+    pub count: u64,
+    /// How many of them were refused.
+    pub refused: u64,
+    /// The beginning of one payload.
+    pub sample: Bytes,
+}
+
+/// Messages that a rule with a rate still takes: as many as in its time, and never more at once.
+#[derive(Clone, Copy, Debug)]
+struct Bucket {
+    left: f64,
+    at: Time,
+}
+
+impl Bucket {
+    fn take(&mut self, rate: Rate, now: Time) -> bool {
+        let most = f64::from(rate.messages);
+        let gained = (now - self.at).as_secs_f64() * most / rate.every.max(Duration::from_secs(1)).as_secs_f64();
+        self.left = (self.left + gained).min(most);
+        self.at = now;
+        let may = self.left >= 1.0;
+        if may {
+            self.left -= 1.0;
+        }
+        may
+    }
+}
+
+/// What is remembered of a client's publishing.
+#[derive(Debug, Default)]
+pub(super) struct Permissions {
+    known: HashMap<Box<str>, Known, RandomState>,
+    buckets: HashMap<usize, Bucket, RandomState>,
+    drift: HashMap<(TopicName, Breach), Drift, RandomState>,
+}
+
+fn bit(qos: QoS, retain: bool) -> u8 {
+    1 << (qos.level() * 2 + u8::from(retain))
+}
+
+impl Permissions {
+    /// Everything is to be decided anew.
+    pub(super) fn forget(&mut self) {
+        self.known.clear();
+        self.buckets.clear();
+    }
+
+    /// Whether the message may be published; a refusal with its reason.
+    fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), (ReasonCode, String)> {
+        let Publish { topic, qos, retain, .. } = publish;
+        let (qos, retain) = (*qos, *retain);
+        let bit = bit(qos, retain);
+        let known = self.known.get(&**topic).copied();
+        let planned = if known.is_some_and(|known| known.allowed & bit != 0) {
+            known.and_then(|known| known.planned)
+        } else {
+            let request = Request::Publish { topic, qos, retain };
+            let Decision::Allowed { rules, rate, .. } = access.decide(request) else {
+                return Err((ReasonCode::NotAuthorized, access.explain(request)));
+            };
+            let planned = match known {
+                Some(known) => known.planned,
+                None => access.policy().and_then(|policy| policy.plan().find(topic)),
+            };
+            if let (Some(rate), Some(rule)) = (rate, rules.first()) {
+                let full = Bucket { left: rate.messages.into(), at: now };
+                if !self.buckets.entry(*rule).or_insert(full).take(rate, now) {
+                    let words = format!("{} publishes more than {rate}, as a rule allows it to {topic}", access.name());
+                    return Err((ReasonCode::QuotaExceeded, words));
+                }
+            } else {
+                if self.known.len() >= REMEMBERED && known.is_none() {
+                    self.known.clear();
+                }
+                let allowed = bit | known.map_or(0, |known| known.allowed);
+                self.known.insert((**topic).into(), Known { allowed, planned });
+            }
+            planned
+        };
+        let Some(policy) = access.policy().filter(|policy| !policy.plan().topics().is_empty()) else { return Ok(()) };
+        let Some(place) = planned else {
+            self.note(publish, Broken { breach: Breach::Unplanned, words: String::new(), refused: false });
+            return Ok(());
+        };
+        let Some(broken) = policy.plan().check(place, qos, retain, &publish.payload) else { return Ok(()) };
+        let refusal = broken.refused.then(|| {
+            let reason = match broken.breach {
+                Breach::Payload => ReasonCode::PayloadFormatInvalid,
+                _ => ReasonCode::ImplementationSpecific,
+            };
+            (reason, format!("{} breaks the plan of {topic}: {}", access.name(), broken.words))
+        });
+        self.note(publish, broken);
+        refusal.map_or(Ok(()), Err)
+    }
+
+    fn note(&mut self, publish: &Publish, broken: Broken) {
+        let key = (publish.topic.clone(), broken.breach);
+        if let Some(drift) = self.drift.get_mut(&key) {
+            drift.count += 1;
+            drift.refused += u64::from(broken.refused);
+            return;
+        }
+        // What is gathered must not borrow the receive buffer for long.
+        let topic = publish.topic.detached();
+        let sample = Bytes::copy_from_slice(&publish.payload[..publish.payload.len().min(SAMPLE)]);
+        let Broken { breach, words, refused } = broken;
+        let drift = Drift { topic: topic.clone(), breach, words, count: 1, refused: refused.into(), sample };
+        self.drift.insert((topic, breach), drift);
+    }
+}
+
+impl Session {
+    pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), (ReasonCode, String)> {
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        if !open.permissions.known.contains_key(&*publish.topic) {
+            check_size(&publish.topic, &self.limits).map_err(|words| (ReasonCode::TopicNameInvalid, words))?;
+        }
+        open.permissions.check(&open.access, publish, now)
+    }
+
+    /// What broke the plan since the last call. To be called after each batch of packets.
+    pub fn take_drift(&mut self) -> Vec<Drift> {
+        match &mut self.phase {
+            Phase::Open(open) if !open.permissions.drift.is_empty() => {
+                open.permissions.drift.drain().map(|(_, drift)| drift).collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// Whether so much of the plan was broken that it is time for [`Session::take_drift`].
+    pub fn has_much_drift(&self) -> bool {
+        matches!(&self.phase, Phase::Open(open) if open.permissions.drift.len() >= GATHERED)
+    }
+}

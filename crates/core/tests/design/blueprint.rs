@@ -1,0 +1,216 @@
+//! What is read, what is wrong, and what changes.
+
+use moorfall_core::blueprint::{Blueprint, Effect, Kind, Severity, Source, SourceFile, Who, diff};
+
+use super::CATCHMENT;
+
+/// What is wrong with the catchment when this is changed in it.
+fn wrong(from: &str, to: &str) -> Vec<String> {
+    assert!(CATCHMENT.contains(from), "{from}");
+    let findings = Blueprint::parse(&CATCHMENT.replacen(from, to, 1)).err().unwrap_or_default();
+    findings.iter().map(ToString::to_string).collect()
+}
+
+#[test]
+fn a_whole_blueprint_is_read() {
+    let blueprint = Blueprint::parse(CATCHMENT).unwrap();
+    assert_eq!((&*blueprint.name, blueprint.levels.len(), blueprint.topics.len()), ("harrowmere", 3, 4));
+    assert_eq!(blueprint.rules[0].who, Who::Cohort("stations".into()));
+    assert_eq!(blueprint.rules[5].effect, Effect::Deny);
+    assert_eq!(blueprint.topics[0].cadence.unwrap().as_secs(), 900);
+    assert_eq!(blueprint.rules[3].limits.rate.unwrap().to_string(), "2/m");
+    assert_eq!(blueprint.lint(), []);
+}
+
+#[test]
+fn faults_are_pointed_at() {
+    for (from, to, message, pointed) in [
+        (
+            "{ cohort = \"stations\" }\nmay = [\"publish\"]",
+            "{ cohort = \"pumps\" }\nmay = [\"publish\"]",
+            "there is no cohort `pumps`; this blueprint has: gorge-stations, stations",
+            "{ cohort",
+        ),
+        (
+            "who = { identity = \"duty-desk\" }\nmay = [\"subscribe\"]",
+            "who = \"all\"\nmay = [\"subscribe\"]",
+            "`all` is nobody; write { identity",
+            "\"all\"",
+        ),
+        ("{ identity = \"contractor-pumps\" }", "{ identity = \"x\", cohort = \"stations\" }", "not clear who", "{ id"),
+        ("{ identity = \"contractor-pumps\" }", "{ person = \"x\" }", "`person` does not say who", "{ person"),
+        (
+            "{identity}/gate/target",
+            "{name}/gate/target",
+            "`{name}` is not known; write {identity}, {client_id}, {attr.NAME} or a level: {pump}, {reach}, {station}",
+            "\"harrowmere/{attr",
+        ),
+        (
+            "{pump}/power\"]",
+            "x-{pump}/power\"]",
+            "`{pump}` is a level, so it has to stand alone",
+            "\"harrowmere/meadows",
+        ),
+        ("meadows/{station}/{pump}/power\"]", "meadows/#/{pump}\"]", "is not a topic filter", "\"harrowmere/meadows"),
+        ("[\"publish\", \"subscribe\"]", "[\"write\"]", "unknown variant `write`", "\"write\""),
+        ("may = [\"publish\", \"subscribe\"]", "may = []", "`may` names no act", "[]"),
+        ("may = [\"publish\", \"subscribe\"]", "might = []", "unknown field `might`", "might"),
+        ("attr.kind == \"station\"'", "attr.kind = \"station\"'", "compare with ==", "="),
+        ("pattern = \"[a-z]+(-[a-z]+)*\"", "pattern = \"[a-z\"", "not a regular expression: unclosed", "\"[a-z"),
+        ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = []", "`one-of` is empty", "[]"),
+        ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = [\"a/b\"]", "`a/b` can't stand in one level", "["),
+        ("{reach}/{station}/status", "{stretch}/{station}/status", "there is no level `stretch`", "\"harrow"),
+        ("harrowmere/{reach}/{station}/status", "harrowmere/+/status", "not a path of topics", "\"harrow"),
+        ("type = \"object\"", "type = \"thing\"", "not a JSON Schema", "{ type"),
+        ("payload = \"number\"", "payload = \"xml\"", "there is no payload form `xml`; write json", "\"xml\""),
+        ("qos = 1", "qos = 3", "there is no QoS 3; write 0, 1 or 2", "3"),
+        ("cadence = \"15m\"", "cadence = \"often\"", "`often` is not a time; write a number with s, m", "\"often"),
+        ("rate = \"2/m\"", "rate = \"2\"", "`2` is not a rate", "\"2\""),
+        ("effect = \"deny\"", "effect = \"deny\"\nrate = \"1/s\"", "a rule that denies has no highest QoS", "\"1/s"),
+        (
+            "can = \"subscribe\"",
+            "can = \"subscribe\"\ncannot = \"publish\"",
+            "says either `can` or `cannot`",
+            "\"the-desk",
+        ),
+        (
+            "name = \"stations-obey\"",
+            "name = \"stations-report\"",
+            "two rules are named `stations-report`",
+            "\"stations-report",
+        ),
+        ("name = \"harrowmere\"", "", "the blueprint has no name", ""),
+    ] {
+        let findings = wrong(from, to);
+        let found = findings.iter().find(|finding| finding.contains(message));
+        let found = found.unwrap_or_else(|| panic!("{message:?} is not among {findings:#?}"));
+        let lines: Vec<&str> = found.lines().collect();
+        let at = lines[2].find('^').unwrap();
+        assert!(lines[1][at..].starts_with(pointed), "{found}");
+        assert!(found.starts_with("blueprint.toml, line "), "{found}");
+    }
+}
+
+#[test]
+fn all_faults_are_told_at_once() {
+    let text = CATCHMENT.replace("qos = 1\n", "qos = 7\n").replace("rate = \"2/m\"", "rate = \"x\"");
+    assert_eq!(Blueprint::parse(&text).unwrap_err().len(), 3, "highest-qos, too");
+}
+
+#[test]
+fn a_folder_of_files_is_one_blueprint() {
+    let (levels, rest) = CATCHMENT.split_once("[[topics]]").unwrap();
+    let rest = format!("[[topics]]{rest}");
+    let file = |name: &str, text: &str| SourceFile { name: name.into(), text: text.into() };
+    let source = Source::new([file("2-rest.toml", &rest), file("1-levels.toml", levels)]);
+    let blueprint = Blueprint::read(source).unwrap();
+    assert_eq!(diff(&Blueprint::parse(CATCHMENT).unwrap(), &blueprint), []);
+    let broken = Source::new([file("2-rest.toml", &rest.replace("2/m", "2")), file("1-levels.toml", levels)]);
+    let findings = Blueprint::read(broken).unwrap_err();
+    assert_eq!(findings[0].file, "2-rest.toml");
+    let twice = Source::new([file("a.toml", CATCHMENT), file("b.toml", levels)]);
+    let findings = Blueprint::read(twice).unwrap_err();
+    assert!(findings.iter().any(|finding| finding.message == "the blueprint has a name already"), "{findings:?}");
+    assert!(findings.iter().any(|finding| finding.message == "there is a level `reach` already"), "{findings:?}");
+}
+
+#[test]
+fn what_is_probably_not_meant_is_said() {
+    for (from, to, message, remedy) in [
+        ("{station}/status\"\npayload", "{station}/status/\"\npayload", "make a level that is empty", "extra slash"),
+        ("{station}/gate/target\"\n\n", "{station}/gate target\"\n\n", "holds a space", "hyphen"),
+        (
+            "\"harrowmere/{reach}/{station}/gate/target\"\n\n",
+            "\"$harrowmere/{reach}/{station}/gate/target\"\n\n",
+            "begin with $",
+            "another first level",
+        ),
+        ("{station}/gate/target\"\n\n", "{station}/a/b/c/d/e/f/g/h/i/j\"\n\n", "13 levels", "12 are plenty"),
+        ("[levels.pump]", "[levels.sluice]\n[levels.pump]", "uses the level `sluice`", "leave it out"),
+        (
+            "[cohorts.stations]",
+            "[cohorts.models]\nwhere = 'true'\n[cohorts.stations]",
+            "about the cohort `models`",
+            "use it",
+        ),
+        (
+            "[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
+            "[[topics]]\npath = \"harrowmere/{reach}/{station}/{pump}/position\"\n[[topics]]\npath = \"harrowmere/{reach}/{station}/pump-1/{station}\"",
+            "holds some of the same topics, for instance harrowmere/gorge/{station}/pump-1/p",
+            "planned once",
+        ),
+        (
+            "[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
+            "[levels.main-pump]\none-of = [\"pump-1\"]\n[[topics]]\npath = \"harrowmere/{reach}/{station}/{main-pump}/power\"\n[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
+            "is the same and more, so this is never used",
+            "leave one of them out",
+        ),
+        (
+            "\"harrowmere/{attr.reach}/{identity}/gate/target\"",
+            "\"harrowmere/{attr.reach}/{identity}/Gate/target\"",
+            "`Gate` is elsewhere spelled `gate`",
+            "the same everywhere",
+        ),
+        (
+            "\"harrowmere/{attr.reach}/{identity}/gate/target\"",
+            "\"harrowmere/{attr.reach}/{identity}/sluice/target\"",
+            "no planned topic is within",
+            "missing or misspelled",
+        ),
+        (
+            "\"harrowmere/{attr.reach}/{identity}/status\"",
+            "\"harrowmere/{identity}/{attr.reach}/status\"",
+            "the identity at level 2, where the plan has {reach}",
+            "put {identity} where",
+        ),
+        (
+            "\"harrowmere/{attr.reach}/{identity}/status\"",
+            "\"harrowmere/{attr.reach}/{identity}/#\"",
+            "also allows publishing what is not planned, for instance to harrowmere/anything/anything",
+            "with {identity}",
+        ),
+        (
+            "who = { identity = \"contractor-pumps\" }\nmay = [\"publish\", \"subscribe\"]\ntopics = [\"harrowmere/meadows/{station}/{pump}/power\"]",
+            "who = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"#\"]",
+            "allows everything to everyone",
+            "name the topics",
+        ),
+    ] {
+        assert!(CATCHMENT.contains(from), "{from}");
+        let blueprint = Blueprint::parse(&CATCHMENT.replacen(from, to, 1)).unwrap_or_else(|f| panic!("{}", f[0]));
+        let findings = blueprint.lint();
+        let found = findings.iter().find(|finding| finding.message.contains(message));
+        let found = found.unwrap_or_else(|| panic!("{message:?} is not among {findings:#?}"));
+        assert!(found.remedy.contains(remedy), "{found}");
+        assert!(found.line > 0 && found.severity == Severity::Warning);
+    }
+}
+
+#[test]
+fn changes_are_told_in_the_design_s_own_terms() {
+    let old = Blueprint::parse(CATCHMENT).unwrap();
+    let text = CATCHMENT
+        .replace("cadence = \"15m\"", "cadence = \"5m\"")
+        .replace("rate = \"2/m\"\n", "")
+        .replace("gorge-stations", "moor-stations");
+    let changes = diff(&old, &Blueprint::parse(&text).unwrap());
+    let told: Vec<_> = changes.iter().map(|change| (change.kind, &*change.part, &*change.name)).collect();
+    assert_eq!(
+        told,
+        [
+            (Kind::Changed, "topic", "harrowmere/{reach}/{station}/stage/level"),
+            (Kind::Added, "cohort", "moor-stations"),
+            (Kind::Removed, "cohort", "gorge-stations"),
+            (Kind::Changed, "rule", "desk-moves-gates"),
+            (Kind::Changed, "proof", "the-gorge-ends-somewhere"),
+        ]
+    );
+    let field = |change: usize| {
+        let field = &changes[change].fields[0];
+        (&*field.field, &*field.before, &*field.after)
+    };
+    assert_eq!(field(0), ("cadence", "900 s", "300 s"));
+    assert_eq!(field(3), ("rate", "2/m", ""));
+    let moved = CATCHMENT.replace("[levels.reach]", "# Nothing but its place has changed.\n\n[levels.reach]");
+    assert_eq!(diff(&old, &Blueprint::parse(&moved).unwrap()), []);
+}

@@ -1,0 +1,68 @@
+//! Planned topics and what breaks the plan.
+
+use moorfall_core::plan::Breach;
+use moorfall_wire::QoS;
+
+use super::{CATCHMENT, policy};
+
+#[test]
+fn a_topic_is_found_in_the_plan() {
+    let policy = policy(CATCHMENT);
+    let path = |topic| policy.plan().find(topic).map(|place| policy.plan().topics()[place].path.clone());
+    assert_eq!(
+        path("harrowmere/gorge/kettle-weir/stage/level").as_deref(),
+        Some("harrowmere/{reach}/{station}/stage/level")
+    );
+    for topic in [
+        "harrowmere/gorge/kettle-weir/stage",
+        "harrowmere/gorge/kettle-weir/stage/level/x",
+        "harrowmere/upland/kettle-weir/stage/level",
+        "harrowmere/gorge/Kettle/stage/level",
+        "other",
+    ] {
+        assert_eq!(path(topic), None, "{topic}");
+    }
+}
+
+#[test]
+fn of_several_paths_the_one_with_more_fixed_levels_is_meant() {
+    let text = "name = \"a\"\n[levels.any]\n[[topics]]\npath = \"{any}/{any}\"\n[[topics]]\npath = \"{any}/b\"\n";
+    let policy = policy(text);
+    assert_eq!((policy.plan().find("a/b"), policy.plan().find("a/c")), (Some(1), Some(0)));
+}
+
+#[test]
+fn what_a_message_breaks_is_said() {
+    let policy = policy(CATCHMENT);
+    let check = |topic: &str, qos, retain, payload: &str| {
+        let place = policy.plan().find(topic).unwrap();
+        policy
+            .plan()
+            .check(place, qos, retain, payload.as_bytes())
+            .map(|broken| (broken.breach, broken.words, broken.refused))
+    };
+    let level = "harrowmere/gorge/kettle-weir/stage/level";
+    let (qos0, qos1) = (QoS::AtMostOnce, QoS::AtLeastOnce);
+    assert_eq!(check(level, qos1, false, r#"{"m": 1.83}"#), None);
+    for (payload, words) in [
+        ("1.83", "not of the schema: 1.83 is not of type"),
+        ("{", "not JSON: EOF"),
+        (r#"{"m": "high"}"#, "not of the schema at /m: \"high\" is not of type"),
+        (r#"{"m": -2}"#, "at /m: -2 is less than"),
+    ] {
+        let (breach, said, refused) = check(level, qos1, false, payload).unwrap();
+        assert_eq!((breach, refused), (Breach::Payload, true));
+        assert!(said.contains(words), "{said}");
+    }
+    let (breach, words, _) = check(level, qos0, false, r#"{"m": 1}"#).unwrap();
+    assert_eq!((breach, &*words), (Breach::QoS, "the message has QoS 0; QoS 1 is planned"));
+    assert_eq!(check(level, qos1, true, r#"{"m": 1}"#).unwrap().0, Breach::Retention);
+    let status = "harrowmere/gorge/kettle-weir/status";
+    let (breach, _, refused) = check(status, qos1, false, "online").unwrap();
+    assert_eq!((breach, refused), (Breach::Retention, false));
+    assert_eq!(check(status, qos0, true, "online"), None);
+    assert_eq!(check(status, qos0, true, ""), None, "the retained message is cleared");
+    let power = "harrowmere/meadows/withy-drain/pump-2/power";
+    assert_eq!(check(power, qos0, false, " 37.5 "), None);
+    assert_eq!(check(power, qos0, false, "much").unwrap().1, "the payload is not a number: \"much\"");
+}

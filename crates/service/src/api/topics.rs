@@ -1,0 +1,440 @@
+//! The live topic hierarchy, what filters catch, and where traffic and plan differ.
+
+use std::sync::Arc;
+
+use axum::{
+    Json,
+    extract::{Query, State},
+    http::StatusCode,
+};
+use moorfall_core::blueprint::PathLevel;
+use moorfall_wire::{TopicFilter, TopicName};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+use super::problem::Problem;
+use crate::{broker::Broker, clock::date, effects::inner, topics::View};
+
+/// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicView {
+    /// The level's text.
+    pub level: String,
+    /// The whole path to it.
+    pub path: String,
+    /// Topics that end here or below.
+    pub topics: u64,
+    /// Whether there are levels below.
+    pub has_children: bool,
+    /// Whether a topic ends here.
+    pub is_topic: bool,
+    /// Messages since the service started.
+    pub messages: u64,
+    /// Their bytes of payload, topic and properties.
+    pub bytes: u64,
+    /// Messages per second, averaged over ten seconds.
+    pub rate: f64,
+    /// When the last message came.
+    #[serde(with = "time::serde::rfc3339")]
+    pub last: OffsetDateTime,
+    /// Who published to this very topic last; empty if nobody did.
+    pub publisher: String,
+    /// Whether this very topic has a retained message.
+    pub retained: bool,
+    /// The planned path of this very topic; empty if it is not planned.
+    pub planned: String,
+    /// Sessions that receive what is published to this very topic, of each shared subscription one.
+    pub subscribers: u64,
+}
+
+/// Levels of the live hierarchy.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicList {
+    /// The whole below the prefix.
+    pub total: TopicView,
+    /// Levels right below, or topics.
+    pub levels: Vec<TopicView>,
+    /// How many there are, listed or not.
+    pub count: u64,
+    /// Whether the blueprint plans topics.
+    pub has_plan: bool,
+}
+
+/// Which levels are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// The levels right below this one; those at the top if left out.
+    prefix: Option<String>,
+    /// `name`, or `rate` for the busiest first.
+    #[serde(default)]
+    sort: String,
+    /// Topics themselves, however deep, in place of levels.
+    #[serde(default)]
+    whole: bool,
+    /// At most so many.
+    #[serde(default = "most")]
+    #[param(default = 200, maximum = 5_000)]
+    limit: usize,
+}
+
+fn most() -> usize {
+    200
+}
+
+/// The live topic hierarchy, level by level.
+#[utoipa::path(get, operation_id = "list_topics", path = "/topics", tag = "topics", params(Wanted), responses(
+    (status = 200, body = TopicList),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(
+    State(broker): State<Arc<Broker>>,
+    Query(wanted): Query<Wanted>,
+) -> Result<Json<TopicList>, Problem> {
+    let now = broker.clock.now();
+    let prefix =
+        wanted.prefix.as_deref().map(|prefix| prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty());
+    let total = match prefix {
+        None => broker.topics.total(now),
+        Some(prefix) => broker.topics.view(prefix, now).ok_or_else(|| {
+            let detail = format!("nothing was published at or below {prefix} since the service started");
+            Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
+        })?,
+    };
+    let mut levels = Vec::new();
+    if wanted.whole {
+        let below = |path: &str| {
+            prefix.is_none_or(|prefix| {
+                path.strip_prefix(prefix).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+            })
+        };
+        broker.topics.each(now, |view| {
+            if below(&view.path) {
+                levels.push(view);
+            }
+        });
+    } else {
+        levels = broker.topics.below(prefix, now);
+    }
+    let count = levels.len() as u64;
+    if wanted.sort == "rate" {
+        levels.sort_by(|one, other| other.rate.total_cmp(&one.rate).then_with(|| one.path.cmp(&other.path)));
+    } else {
+        levels.sort_by(|one, other| one.path.cmp(&other.path));
+    }
+    levels.truncate(wanted.limit.min(5_000));
+    let has_plan = !broker.design.policy().plan().topics().is_empty();
+    let levels = levels.into_iter().map(|level| view(&broker, level)).collect();
+    Ok(Json(TopicList { total: view(&broker, total), levels, count, has_plan }))
+}
+
+fn view(broker: &Broker, view: View) -> TopicView {
+    let View { level, path, topics, has_children, is_topic, messages, bytes, rate, last, publisher } = view;
+    let name = TopicName::new(path.clone()).ok().filter(|_| is_topic);
+    let route = name.as_ref().map(|name| broker.router.route(name));
+    let policy = broker.design.policy();
+    let planned = policy.plan().find(&path).filter(|_| is_topic);
+    TopicView {
+        level,
+        topics: topics.into(),
+        has_children,
+        is_topic,
+        messages,
+        bytes,
+        rate: if rate < 0.001 { 0.0 } else { rate },
+        last: date(last),
+        publisher: publisher.map(|publisher| publisher.to_string()).unwrap_or_default(),
+        retained: name.as_ref().is_some_and(|name| broker.router.retained_of(name).is_some()),
+        planned: planned.map(|place| policy.plan().topics()[place].path.clone()).unwrap_or_default(),
+        subscribers: route.map_or(0, |route| (route.recipients.len() + route.groups.len()) as u64),
+        path,
+    }
+}
+
+/// A topic or planned path that a filter nearly catches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NearMiss {
+    /// The topic or path.
+    pub topic: String,
+    /// The level at which it falls out, from 1.
+    pub level: u64,
+    /// Why, in a sentence.
+    pub words: String,
+}
+
+/// What a filter catches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Match {
+    /// Planned paths of which it catches some or all topics.
+    pub planned: Vec<String>,
+    /// Topics that were published to.
+    pub live: Vec<String>,
+    /// How many there are, listed or not.
+    pub live_total: u64,
+    /// Planned paths that it does not catch, with the reason; those that go furthest first.
+    pub planned_misses: Vec<NearMiss>,
+    /// Topics that were published to, in the same way.
+    pub live_misses: Vec<NearMiss>,
+}
+
+/// Which filter is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Filter {
+    /// The topic filter.
+    filter: String,
+    /// At most so many of each.
+    #[serde(default = "few")]
+    #[param(default = 20, maximum = 1_000)]
+    limit: usize,
+}
+
+fn few() -> usize {
+    20
+}
+
+/// Which planned and which live topics a filter catches, and which near misses it doesn't, and where each falls out.
+#[utoipa::path(get, operation_id = "match_topics", path = "/topics/match", tag = "topics", params(Filter), responses(
+    (status = 200, body = Match),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn matches(
+    State(broker): State<Arc<Broker>>,
+    Query(wanted): Query<Filter>,
+) -> Result<Json<Match>, Problem> {
+    let filter = TopicFilter::new(wanted.filter.clone()).map_err(|error| {
+        let detail = format!("{:?} is not a topic filter: {error}", wanted.filter);
+        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+    })?;
+    let filter = inner(&filter);
+    let limit = wanted.limit.min(1_000);
+    let policy = broker.design.policy();
+    let mut found = Match {
+        planned: Vec::new(),
+        live: Vec::new(),
+        live_total: 0,
+        planned_misses: Vec::new(),
+        live_misses: Vec::new(),
+    };
+    for topic in policy.plan().topics() {
+        let levels: Vec<Value<'_>> = topic.levels.iter().map(Value::of).collect();
+        match fall_out(&filter, &levels) {
+            None => found.planned.push(topic.path.clone()),
+            Some((level, words)) => {
+                found.planned_misses.push(NearMiss { topic: topic.path.clone(), level, words });
+            }
+        }
+    }
+    broker.topics.each(broker.clock.now(), |view| {
+        let levels: Vec<Value<'_>> = view.path.split('/').map(Value::Text).collect();
+        match fall_out(&filter, &levels) {
+            None => {
+                found.live_total += 1;
+                found.live.push(view.path);
+            }
+            // What falls out at the first level is far off.
+            Some((level, words)) if level > 1 => {
+                found.live_misses.push(NearMiss { topic: view.path, level, words });
+            }
+            Some(_) => {}
+        }
+        if found.live_misses.len() > 16 * limit + 1_000 {
+            nearest(&mut found.live_misses, limit);
+        }
+    });
+    found.live.sort();
+    found.live.truncate(limit);
+    found.planned.truncate(limit);
+    nearest(&mut found.planned_misses, limit);
+    nearest(&mut found.live_misses, limit);
+    Ok(Json(found))
+}
+
+fn nearest(misses: &mut Vec<NearMiss>, limit: usize) {
+    misses.sort_by(|one, other| other.level.cmp(&one.level).then_with(|| one.topic.cmp(&other.topic)));
+    misses.truncate(limit);
+}
+
+/// What stands at one level.
+enum Value<'a> {
+    Text(&'a str),
+    /// One of a level's values.
+    Named(&'a moorfall_core::Level),
+}
+
+impl<'a> Value<'a> {
+    fn of(level: &'a PathLevel) -> Self {
+        match level {
+            PathLevel::Text(text) => Self::Text(text),
+            PathLevel::Named(level) => Self::Named(level),
+        }
+    }
+
+    fn show(&self) -> String {
+        match self {
+            Self::Text(text) => format!("`{text}`"),
+            Self::Named(level) => format!("{{{}}}", level.name),
+        }
+    }
+}
+
+/// At which level a topic falls out of a filter, from 1, and why; `None` if it is caught.
+fn fall_out(filter: &TopicFilter, levels: &[Value<'_>]) -> Option<(u64, String)> {
+    let wanted: Vec<&str> = filter.levels().collect();
+    for (index, want) in wanted.iter().enumerate() {
+        let at = index as u64 + 1;
+        let hidden = index == 0 && matches!(levels.first(), Some(Value::Text(text)) if text.starts_with('$'));
+        if hidden && matches!(*want, "+" | "#") {
+            return Some((at, format!("`{want}` at the first level leaves out what begins with $")));
+        }
+        if *want == "#" {
+            return None;
+        }
+        match levels.get(index) {
+            None => return Some((at, format!("the filter goes on with `{want}`, and the topic ends before"))),
+            Some(_) if *want == "+" => {}
+            Some(Value::Text(text)) if text == want => {}
+            Some(Value::Named(level)) if level.holds(want) => {}
+            Some(value) => return Some((at, format!("the filter wants `{want}`, and there is {}", value.show()))),
+        }
+    }
+    let ends = wanted.len();
+    levels
+        .get(ends)
+        .map(|value| (ends as u64 + 1, format!("the filter ends before {}; /# would catch it", value.show())))
+}
+
+/// Traffic that the plan does not say.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DriftView {
+    /// The topic; for `silent`, the planned path or the topic that fell silent.
+    pub topic: String,
+    /// `unplanned`, `qos`, `retention`, `payload` or `silent`.
+    pub kind: String,
+    /// In a sentence.
+    pub words: String,
+    /// Messages.
+    pub count: u64,
+    /// How many of them were refused.
+    pub refused: u64,
+    /// When it was seen first.
+    #[serde(with = "time::serde::rfc3339")]
+    pub first: OffsetDateTime,
+    /// When it was seen last.
+    #[serde(with = "time::serde::rfc3339")]
+    pub last: OffsetDateTime,
+    /// Who did it last.
+    pub identity: String,
+    /// The beginning of a payload.
+    pub sample: String,
+}
+
+/// What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first.
+#[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", responses(
+    (status = 200, body = Vec<DriftView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn drift(State(broker): State<Arc<Broker>>) -> Json<Vec<DriftView>> {
+    let mut drift: Vec<DriftView> = broker
+        .drifts
+        .list()
+        .into_iter()
+        .map(|((topic, breach), seen)| {
+            let note = seen.what;
+            let words = if note.words.is_empty() { "no planned path holds this topic".into() } else { note.words };
+            DriftView {
+                topic,
+                kind: format!("{breach:?}").to_lowercase(),
+                words,
+                count: seen.count,
+                refused: note.refused,
+                first: seen.first,
+                last: seen.last,
+                identity: note.identity,
+                sample: String::from_utf8_lossy(&note.sample).into_owned(),
+            }
+        })
+        .collect();
+    drift.extend(silent(&broker));
+    Json(drift)
+}
+
+/// Topics that are silent for longer than their cadence, and planned ones that were never heard.
+fn silent(broker: &Broker) -> Vec<DriftView> {
+    let policy = broker.design.policy();
+    let now = broker.clock.now();
+    let mut heard = vec![false; policy.plan().topics().len()];
+    let mut silent = Vec::new();
+    let view = |topic: String, words: String, last: OffsetDateTime, identity: String| DriftView {
+        topic,
+        kind: "silent".into(),
+        words,
+        count: 0,
+        refused: 0,
+        first: last,
+        last,
+        identity,
+        sample: String::new(),
+    };
+    if heard.is_empty() {
+        return silent;
+    }
+    broker.topics.each(now, |topic| {
+        let Some(place) = policy.plan().find(&topic.path) else { return };
+        heard[place] = true;
+        let Some(cadence) = policy.plan().topics()[place].cadence else { return };
+        let waited = now - topic.last;
+        if waited > cadence {
+            let words =
+                format!("silent for {} s; a message is planned every {} s", waited.as_secs(), cadence.as_secs());
+            let publisher = topic.publisher.map(|publisher| publisher.to_string()).unwrap_or_default();
+            silent.push(view(topic.path, words, date(topic.last), publisher));
+        }
+    });
+    for (topic, _) in
+        policy.plan().topics().iter().zip(heard).filter(|(topic, heard)| !heard && topic.cadence.is_some())
+    {
+        let words = "planned, and not heard since the service started".to_owned();
+        silent.push(view(topic.path.clone(), words, broker.started_at, String::new()));
+    }
+    silent
+}
+
+/// Attempts that were refused.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RefusalView {
+    /// Who.
+    pub identity: String,
+    /// By which client, the last time.
+    pub client_id: String,
+    /// What and why.
+    pub words: String,
+    /// How often.
+    pub count: u64,
+    /// When it was seen first.
+    #[serde(with = "time::serde::rfc3339")]
+    pub first: OffsetDateTime,
+    /// When it was seen last.
+    #[serde(with = "time::serde::rfc3339")]
+    pub last: OffsetDateTime,
+}
+
+/// Attempts to publish and subscribe that were refused since the start, newest first.
+#[utoipa::path(get, operation_id = "list_refusals", path = "/access/refusals", tag = "design", responses(
+    (status = 200, body = Vec<RefusalView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn refusals(State(broker): State<Arc<Broker>>) -> Json<Vec<RefusalView>> {
+    let list = broker.refusals_seen.list().into_iter().map(|((identity, words), seen)| RefusalView {
+        identity,
+        client_id: seen.what.client_id,
+        words,
+        count: seen.count,
+        first: seen.first,
+        last: seen.last,
+    });
+    Json(list.collect())
+}

@@ -1,0 +1,280 @@
+//! The live topic hierarchy: what was published where, how often and when, as a tree whose branches know their sums.
+
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc,
+        atomic::{AtomicU32, AtomicU64, Ordering},
+    },
+};
+
+use foldhash::fast::RandomState;
+use moorfall_core::Time;
+use parking_lot::{Mutex, RwLock};
+
+/// Topics that are followed; those beyond are only counted. One takes about 250 bytes.
+const MOST: usize = 1_000_000;
+
+/// The time over which a rate is averaged, seconds.
+const AVERAGED: f64 = 10.0;
+
+/// How long an unused topic stays in the tree, seconds.
+pub(crate) const FORGOTTEN_AFTER: u64 = 7 * 24 * 3_600;
+
+/// Topics that were published to since this many seconds count as used.
+const USED: u64 = 24 * 3_600;
+
+type Children = HashMap<Box<str>, Arc<Node>, RandomState>;
+
+/// One level of the hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
+#[derive(Debug, Default)]
+struct Node {
+    /// `None` below most topics.
+    children: RwLock<Option<Box<Children>>>,
+    messages: AtomicU64,
+    bytes: AtomicU64,
+    /// A moving average in messages per second, as the bits of an `f32`; above them when it was brought up to date, in
+    /// seconds since 1970.
+    rate: AtomicU64,
+    /// Topics that end here or below.
+    topics: AtomicU32,
+    /// Who published here last; `None` if no topic ends here.
+    publisher: Mutex<Option<Arc<str>>>,
+}
+
+/// What is known of one level.
+#[derive(Clone, Debug)]
+pub(crate) struct View {
+    /// The level's text.
+    pub(crate) level: String,
+    /// The whole path to it.
+    pub(crate) path: String,
+    /// Topics that end here or below.
+    pub(crate) topics: u32,
+    /// Whether there are levels below.
+    pub(crate) has_children: bool,
+    /// Whether a topic ends here.
+    pub(crate) is_topic: bool,
+    pub(crate) messages: u64,
+    pub(crate) bytes: u64,
+    /// Messages per second, averaged over ten seconds.
+    pub(crate) rate: f64,
+    /// When the last message came.
+    pub(crate) last: Time,
+    /// Who published to this very topic last.
+    pub(crate) publisher: Option<Arc<str>>,
+}
+
+fn seconds(now: Time) -> u64 {
+    now.as_micros() / 1_000_000
+}
+
+impl Node {
+    fn note(&self, messages: u64, bytes: u64, now: Time) {
+        self.messages.fetch_add(messages, Ordering::Relaxed);
+        self.bytes.fetch_add(bytes, Ordering::Relaxed);
+        let renew = |packed| Some(pack(rate_at(packed, now) + messages as f64 / AVERAGED, now));
+        let _renewed = self.rate.fetch_update(Ordering::Relaxed, Ordering::Relaxed, renew);
+    }
+
+    fn last(&self) -> u64 {
+        self.rate.load(Ordering::Relaxed) >> 32
+    }
+
+    fn child(&self, level: &str) -> Option<Arc<Self>> {
+        self.children.read().as_ref()?.get(level).map(Arc::clone)
+    }
+
+    fn children(&self) -> Vec<(Box<str>, Arc<Self>)> {
+        let children = self.children.read();
+        children.iter().flat_map(|all| all.iter()).map(|(level, node)| (level.clone(), Arc::clone(node))).collect()
+    }
+
+    /// The child of this name, made if there is none.
+    fn grow(&self, level: &str) -> Arc<Self> {
+        if let Some(child) = self.child(level) {
+            return child;
+        }
+        let mut children = self.children.write();
+        Arc::clone(children.get_or_insert_default().entry(level.into()).or_default())
+    }
+
+    fn view(&self, level: &str, path: String, now: Time) -> View {
+        let publisher = self.publisher.lock().clone();
+        View {
+            level: level.to_owned(),
+            path,
+            topics: self.topics.load(Ordering::Relaxed),
+            has_children: self.children.read().as_ref().is_some_and(|children| !children.is_empty()),
+            is_topic: publisher.is_some(),
+            messages: self.messages.load(Ordering::Relaxed),
+            bytes: self.bytes.load(Ordering::Relaxed),
+            rate: rate_at(self.rate.load(Ordering::Relaxed), now),
+            last: Time::from_micros(self.last() * 1_000_000),
+            publisher,
+        }
+    }
+
+    /// Calls `found` for each topic at and below this level, with its path.
+    fn each(&self, path: &str, found: &mut impl FnMut(&str, &Self)) {
+        let is_topic = self.publisher.lock().is_some();
+        if is_topic {
+            found(path, self);
+        }
+        for (level, child) in self.children() {
+            child.each(&format!("{path}/{level}"), found);
+        }
+    }
+
+    /// Removes topics that were not published to since a time; gives how many.
+    fn forget(&self, before: u64) -> u32 {
+        let mut forgotten = 0;
+        {
+            let mut publisher = self.publisher.lock();
+            if publisher.is_some() && self.last() < before {
+                *publisher = None;
+                forgotten += 1;
+            }
+        }
+        forgotten += self.children().iter().map(|(_, child)| child.forget(before)).sum::<u32>();
+        self.topics.fetch_sub(forgotten, Ordering::Relaxed);
+        let mut children = self.children.write();
+        if let Some(all) = children.as_mut() {
+            all.retain(|_, child| child.topics.load(Ordering::Relaxed) > 0);
+            if all.is_empty() {
+                *children = None;
+            }
+        }
+        forgotten
+    }
+}
+
+/// The rate at `now` of what was packed earlier: it fades while nothing comes.
+fn rate_at(packed: u64, now: Time) -> f64 {
+    let rate = f32::from_bits(packed as u32);
+    let waited = seconds(now).saturating_sub(packed >> 32) as f64;
+    f64::from(rate) * (-waited / AVERAGED).exp()
+}
+
+fn pack(rate: f64, now: Time) -> u64 {
+    (seconds(now) & u64::from(u32::MAX)) << 32 | u64::from((rate as f32).to_bits())
+}
+
+/// The way to one topic.
+#[derive(Clone, Debug)]
+pub(crate) struct Path(Arc<[Arc<Node>]>);
+
+impl Path {
+    /// Notes messages of one topic; gives whether the topic is in the hierarchy still. If not, the way is to be looked
+    /// up again.
+    pub(crate) fn note(&self, messages: u64, bytes: u64, publisher: &Arc<str>, now: Time) -> bool {
+        let Some(topic) = self.0.last() else { return false };
+        {
+            let mut known = topic.publisher.lock();
+            match &*known {
+                None => return false,
+                Some(known) if Arc::ptr_eq(known, publisher) => {}
+                Some(_) => *known = Some(Arc::clone(publisher)),
+            }
+        }
+        self.0.iter().for_each(|node| node.note(messages, bytes, now));
+        true
+    }
+}
+
+/// The live topic hierarchy.
+#[derive(Debug, Default)]
+pub(crate) struct Topics {
+    root: Arc<Node>,
+    /// Messages on topics beyond what is followed.
+    pub(crate) unfollowed: AtomicU64,
+}
+
+impl Topics {
+    /// Notes messages of a topic and gives the way to it, which makes it quicker the next time; `None` when as many
+    /// topics are followed as may be.
+    pub(crate) fn note(&self, topic: &str, messages: u64, bytes: u64, publisher: &Arc<str>, now: Time) -> Option<Path> {
+        if self.root.topics.load(Ordering::Relaxed) as usize >= MOST && self.find(topic).is_none() {
+            self.unfollowed.fetch_add(messages, Ordering::Relaxed);
+            return None;
+        }
+        let mut path = vec![Arc::clone(&self.root)];
+        for level in topic.split('/') {
+            let child = path[path.len() - 1].grow(level);
+            path.push(child);
+        }
+        {
+            let mut known = path[path.len() - 1].publisher.lock();
+            if known.is_none() {
+                *known = Some(Arc::clone(publisher));
+                for node in &path {
+                    node.topics.fetch_add(1, Ordering::Relaxed);
+                }
+            }
+        }
+        let path = Path(path.into());
+        path.note(messages, bytes, publisher, now);
+        Some(path)
+    }
+
+    fn find(&self, topic: &str) -> Option<Arc<Node>> {
+        let mut node = Arc::clone(&self.root);
+        for level in topic.split('/') {
+            node = node.child(level)?;
+        }
+        Some(node)
+    }
+
+    /// What is known of one topic or branch.
+    pub(crate) fn view(&self, path: &str, now: Time) -> Option<View> {
+        let level = path.rsplit('/').next().unwrap_or_default();
+        Some(self.find(path)?.view(level, path.to_owned(), now))
+    }
+
+    /// The levels right below `prefix`, or at the top if there is none.
+    pub(crate) fn below(&self, prefix: Option<&str>, now: Time) -> Vec<View> {
+        let node = match prefix {
+            None => Some(Arc::clone(&self.root)),
+            Some(prefix) => self.find(prefix),
+        };
+        let children = node.map(|node| node.children()).unwrap_or_default();
+        let path = |level: &str| prefix.map_or_else(|| level.to_owned(), |prefix| format!("{prefix}/{level}"));
+        children.iter().map(|(level, child)| child.view(level, path(level), now)).collect()
+    }
+
+    /// Everything together.
+    pub(crate) fn total(&self, now: Time) -> View {
+        self.root.view("", String::new(), now)
+    }
+
+    /// Calls `found` for each topic.
+    pub(crate) fn each(&self, now: Time, mut found: impl FnMut(View)) {
+        for (level, child) in self.root.children() {
+            child.each(&level, &mut |path, node| {
+                let level = path.rsplit('/').next().unwrap_or_default();
+                found(node.view(level, path.to_owned(), now));
+            });
+        }
+    }
+
+    /// Topics of the last day, and who published there last.
+    pub(crate) fn publishers(&self, now: Time) -> Vec<(String, Arc<str>)> {
+        let since = seconds(now).saturating_sub(USED);
+        let mut used = Vec::new();
+        for (level, child) in self.root.children() {
+            child.each(&level, &mut |path, node| {
+                if node.last() >= since
+                    && let Some(publisher) = &*node.publisher.lock()
+                {
+                    used.push((path.to_owned(), Arc::clone(publisher)));
+                }
+            });
+        }
+        used
+    }
+
+    /// Removes topics that nobody has published to for long.
+    pub(crate) fn forget(&self, now: Time) {
+        self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER));
+    }
+}
