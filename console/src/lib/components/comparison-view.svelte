@@ -7,6 +7,18 @@
   }
 
   const { comparison }: Props = $props();
+
+  /** A field's change; of lists, what came and what went. */
+  function fieldChange(field: string, before: string, after: string): string {
+    const items = (text: string) => text.split(', ').filter((item) => item !== '');
+    const [old, now] = [items(before), items(after)];
+    if (field === 'topics' && old.length > 0 && now.length > 0) {
+      const came = now.filter((item) => !old.includes(item)).map((item) => `with ${item}`);
+      const went = old.filter((item) => !now.includes(item)).map((item) => `without ${item}`);
+      return `${field}: ${[...came, ...went].join(', ')}`;
+    }
+    return `${field}: ${before || 'nothing'} → ${after || 'nothing'}`;
+  }
   const effects = $derived(comparison.effects);
   const signs: Record<string, string> = { added: '+', removed: '−', changed: '~' };
   const total = $derived(
@@ -28,7 +40,7 @@
           <ul class="ml-5 text-quiet">
             {#each change.fields as field (field.field)}
               <li class="break-words">
-                {field.field}: {field.before || 'nothing'} → {field.after || 'nothing'}
+                {fieldChange(field.field, field.before, field.after)}
               </li>
             {/each}
           </ul>

@@ -9,7 +9,7 @@
   const match = $derived(topics.match);
 </script>
 
-<div class="flex min-h-0 flex-col gap-2 overflow-y-auto px-5 pb-3 text-sm">
+<div class="flex min-h-0 flex-col gap-2 overflow-y-auto px-5 pt-1 pb-3 text-sm">
   <label class="block">
     <span class="sr-only">Topic filter</span>
     <input

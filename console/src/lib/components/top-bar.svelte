@@ -23,7 +23,7 @@
     { path: '/audit', name: 'Audit' },
   ];
   const button =
-    'flex items-center gap-1.5 rounded px-2 py-1 text-sm text-quiet hover:bg-page hover:text-ink';
+    'flex items-center gap-1.5 whitespace-nowrap rounded px-2 py-1 text-sm text-quiet hover:bg-page hover:text-ink';
 </script>
 
 <header class="flex items-center gap-6 border-b border-line bg-panel px-6 py-2.5">
@@ -44,10 +44,10 @@
         </a>
       {/each}
     </nav>
-    <dl class="flex gap-6 text-sm [&_dd]:inline [&_dt]:inline [&_dt]:text-quiet">
+    <dl class="flex gap-4 text-sm whitespace-nowrap [&_dd]:inline [&_dt]:inline [&_dt]:text-quiet">
       <div>
         <dt>Blueprint</dt>
-        <dd>{status.blueprint || 'none'}{status.revision > 0 ? `, revision ${status.revision}` : ''}</dd>
+        <dd>{status.blueprint || 'none'}{status.revision > 0 ? ` (${status.revision})` : ''}</dd>
       </div>
       <div>
         <dt>MQTT</dt>
@@ -75,9 +75,9 @@
       {#if theme.dark}<Sun class="size-4" /> Light{:else}<Moon class="size-4" /> Dark{/if}
     </button>
     {#if status}
-      <button class={button} onclick={() => service.signOut()}
-        ><LogOut class="size-4" /> Sign out{service.me ? ` ${service.me.name}` : ''}</button
-      >
+      <button class={button} title={service.me?.name} onclick={() => service.signOut()}>
+        <LogOut class="size-4" /> Sign out
+      </button>
     {/if}
   </div>
 </header>

@@ -61,11 +61,11 @@ export class Topics {
         this.#trouble = reasonOf(drift.error);
         return;
       }
-      const open: Record<string, TopicList> = {};
+      // What was opened or closed meanwhile stays so.
+      const open = { ...this.#open };
       paths.forEach((path, index) => {
         const branch = branches[index];
-        // A branch that was closed meanwhile stays closed.
-        if (branch && (path === '' || path in this.#open)) open[path] = branch;
+        if (branch && (path === '' || path in open)) open[path] = branch;
       });
       this.#open = open;
       this.#drift = drift.data;
