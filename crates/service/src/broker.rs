@@ -1,7 +1,7 @@
 //! What all tasks of the service share.
 
 use std::{
-    collections::VecDeque,
+    collections::{HashSet, VecDeque},
     net::SocketAddr,
     path::PathBuf,
     sync::{
@@ -30,7 +30,7 @@ use crate::{
     clock::Clock,
     counters::{Batch, PerCore},
     design::Design,
-    directory::{Directory, DirectoryError, IdentityDraft, IdentityView, Impact},
+    directory::{Directory, DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact},
     drift::{Drifts, Refusals},
     gatekeeper::Gatekeeper,
     journal::{self, Journal, Promise},
@@ -347,6 +347,22 @@ impl Broker {
             Impact::SignInAgain => self.end_identity(name, "the identity was changed; sign in again", false),
         }
         Ok(view)
+    }
+
+    /// Makes or replaces many identities; live sessions are treated as by [`Broker::put_identity`].
+    pub(crate) async fn put_identities(&self, records: &[IdentityImport]) -> Result<(), DirectoryError> {
+        let impacts = self.directory.put_many(records).await?;
+        let of = |wanted: Impact| -> HashSet<&str> {
+            impacts.iter().filter(|(_, impact)| *impact == wanted).map(|(name, _)| name.as_str()).collect()
+        };
+        let (rebind, end) = (of(Impact::OtherRights), of(Impact::SignInAgain));
+        if !rebind.is_empty() {
+            self.rebind(|record| rebind.contains(&*record.identity));
+        }
+        for name in end {
+            self.end_identity(name, "the identity was changed; sign in again", false);
+        }
+        Ok(())
     }
 
     /// Removes an identity and ends its sessions; gives whether there was one.

@@ -1,14 +1,14 @@
 //! The identities, held in memory so that sign-in works while the database is away, and written to the database first.
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, HashMap, HashSet},
     sync::Arc,
 };
 
 use argon2::{Argon2, PasswordHasher, PasswordVerifier, password_hash::phc::PasswordHash};
 use foldhash::fast::RandomState;
 use moorfall_core::{AttributeValue, Identity};
-use moorfall_store::{IdentityRecord, Store, StoreError};
+use moorfall_store::{IdentityRecord, IdentityRow, Store, StoreError};
 use parking_lot::RwLock;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -77,6 +77,36 @@ impl std::fmt::Debug for IdentityDraft {
             .field("enabled", &self.enabled)
             .finish_non_exhaustive()
     }
+}
+
+/// One identity of an import.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct IdentityImport {
+    /// The name.
+    pub name: String,
+    /// What the access rules know of it: text, number or truth by name.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, Object>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// Whether it may connect.
+    #[serde(default = "yes")]
+    #[schema(default = true)]
+    pub enabled: bool,
+    /// A note for people.
+    #[serde(default)]
+    pub note: String,
+    /// An Argon2id hash in PHC form; left out, an earlier password stays.
+    #[serde(default)]
+    pub password_hash: Option<String>,
+}
+
+/// What an import does to one identity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ImportEffect {
+    Made,
+    Changed,
+    Unchanged,
 }
 
 /// An identity as it may be shown: no credential, only whether there is one.
@@ -213,12 +243,72 @@ impl Directory {
         let record = Arc::new(record);
         let view = (&*record).into();
         let old = self.known.write().insert(name.to_owned(), Arc::clone(&record));
-        let impact = match old {
-            Some(old) if old.password_hash != record.password_hash || !record.enabled => Impact::SignInAgain,
-            Some(old) if old.attributes.0 != record.attributes.0 => Impact::OtherRights,
-            _ => Impact::None,
+        Ok((view, impact(old.as_deref(), &record)))
+    }
+
+    /// What is wrong with records of an import, by their places: a name that can't be one or stands twice, or a hash that
+    /// is none.
+    pub(crate) fn check_many(&self, records: &[IdentityImport]) -> Vec<(usize, String)> {
+        let mut faults = Vec::new();
+        let mut seen = HashSet::new();
+        for (place, record) in records.iter().enumerate() {
+            if let Err(error) = check_name(&record.name) {
+                faults.push((place, error.to_string()));
+            } else if !seen.insert(record.name.as_str()) {
+                faults.push((place, format!("{} stands twice in the import", record.name)));
+            }
+            if let Some(hash) = &record.password_hash
+                && !PasswordHash::new(hash).is_ok_and(|hash| hash.algorithm.as_str() == "argon2id")
+            {
+                faults
+                    .push((place, format!("the password hash of {} is not one of Argon2id in PHC form", record.name)));
+            }
+        }
+        faults
+    }
+
+    /// What an import would do to each record.
+    pub(crate) fn foresee(&self, records: &[IdentityImport]) -> Vec<ImportEffect> {
+        let known = self.known.read();
+        let foresee = |record: &IdentityImport| match known.get(&record.name) {
+            None => ImportEffect::Made,
+            Some(old) => {
+                let same = old.attributes.0 == record.attributes
+                    && old.enabled == record.enabled
+                    && old.note == record.note
+                    && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
+                if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
+            }
         };
-        Ok((view, impact))
+        records.iter().map(foresee).collect()
+    }
+
+    /// Makes or replaces many identities at once; gives what that means to the live sessions of those that it means
+    /// something to.
+    pub(crate) async fn put_many(&self, records: &[IdentityImport]) -> Result<Vec<(String, Impact)>, DirectoryError> {
+        let _one_at_a_time = self.changing.lock().await;
+        let rows: Vec<IdentityRow<'_>> = records
+            .iter()
+            .map(|record| IdentityRow {
+                name: &record.name,
+                attributes: &record.attributes,
+                password_hash: record.password_hash.as_deref(),
+                enabled: record.enabled,
+                note: &record.note,
+            })
+            .collect();
+        let stored = self.store.put_identities(&rows).await?;
+        let mut known = self.known.write();
+        let mut impacts = Vec::new();
+        for record in stored {
+            let record = Arc::new(record);
+            let old = known.insert(record.name.clone(), Arc::clone(&record));
+            match impact(old.as_deref(), &record) {
+                Impact::None => {}
+                impact => impacts.push((record.name.clone(), impact)),
+            }
+        }
+        Ok(impacts)
     }
 
     /// Removes an identity; gives whether there was one.
@@ -245,6 +335,14 @@ impl Directory {
     async fn work<R: Send + 'static>(&self, work: impl FnOnce() -> R + Send + 'static) -> R {
         let _turn = self.checks.acquire().await.expect("the semaphore is never closed");
         tokio::task::spawn_blocking(work).await.expect("hashing does not panic, and is not cancelled")
+    }
+}
+
+fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
+    match old {
+        Some(old) if old.password_hash != new.password_hash || !new.enabled => Impact::SignInAgain,
+        Some(old) if old.attributes.0 != new.attributes.0 => Impact::OtherRights,
+        _ => Impact::None,
     }
 }
 

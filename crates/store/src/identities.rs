@@ -27,6 +27,21 @@ pub struct IdentityRecord {
     pub changed_at: OffsetDateTime,
 }
 
+/// One identity as it is to be, of many.
+#[derive(Clone, Copy)]
+pub struct IdentityRow<'a> {
+    /// The name.
+    pub name: &'a str,
+    /// What the access rules know of it.
+    pub attributes: &'a BTreeMap<String, AttributeValue>,
+    /// A hash in PHC form, if the password changes.
+    pub password_hash: Option<&'a str>,
+    /// Whether it may connect.
+    pub enabled: bool,
+    /// A note for people.
+    pub note: &'a str,
+}
+
 impl std::fmt::Debug for IdentityRecord {
     /// Leaves the password hash out.
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -67,6 +82,25 @@ impl Store {
             .fetch_one(&self.pool)
             .await?;
         Ok(record)
+    }
+
+    /// Makes or replaces many identities in one statement, and gives what is stored. Those without a hash keep an
+    /// earlier password. No name may stand in it twice.
+    pub async fn put_identities(&self, rows: &[IdentityRow<'_>]) -> Result<Vec<IdentityRecord>, StoreError> {
+        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note) \
+             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[]) \
+             ON CONFLICT (name) DO UPDATE SET attributes = excluded.attributes, enabled = excluded.enabled, \
+             note = excluded.note, changed_at = now(), \
+             password_hash = coalesce(excluded.password_hash, identity.password_hash) RETURNING *";
+        let records = sqlx::query_as(statement)
+            .bind(rows.iter().map(|row| row.name).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| Json(row.attributes)).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| row.password_hash).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| row.enabled).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| row.note).collect::<Vec<_>>())
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(records)
     }
 
     /// Removes an identity; gives whether there was one.

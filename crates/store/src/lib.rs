@@ -14,7 +14,7 @@ pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
 pub use console_sessions::SignedIn;
 pub use database::{Store, StoreError};
-pub use identities::IdentityRecord;
+pub use identities::{IdentityRecord, IdentityRow};
 pub use journal::{Stored, StoredSession};
 pub use people::{AuditRecord, Audited, PersonRecord};
 pub use revisions::RevisionRecord;

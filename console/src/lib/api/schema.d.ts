@@ -220,7 +220,8 @@ export interface paths {
         /** All identities, by name. */
         get: operations["list_identities"];
         put?: never;
-        post?: never;
+        /** Make or replace many identities at once, all or none. */
+        post: operations["import_identities"];
         delete?: never;
         options?: never;
         head?: never;
@@ -686,6 +687,24 @@ export interface components {
             /** @description A new password; left out, an earlier one stays. */
             password?: string | null;
         };
+        /** @description One identity of an import. */
+        IdentityImport: {
+            /** @description What the access rules know of it: text, number or truth by name. */
+            attributes?: {
+                [key: string]: Record<string, never>;
+            };
+            /**
+             * @description Whether it may connect.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description The name. */
+            name: string;
+            /** @description A note for people. */
+            note?: string;
+            /** @description An Argon2id hash in PHC form; left out, an earlier password stays. */
+            password_hash?: string | null;
+        };
         /** @description An identity as it may be shown: no credential, only whether there is one. */
         IdentityView: {
             /** @description What the access rules know of it. */
@@ -710,6 +729,43 @@ export interface components {
             name: string;
             /** @description A note for people. */
             note: string;
+        };
+        /** @description Identities to be made or replaced. */
+        Import: {
+            /** @description Only say what would be done. */
+            dry_run?: boolean;
+            /** @description At most 5,000 at a time. */
+            identities: components["schemas"]["IdentityImport"][];
+        };
+        /** @description What is wrong with one identity of an import. */
+        ImportFault: {
+            /**
+             * Format: int64
+             * @description Its place, from 0.
+             */
+            place: number;
+            /** @description What is wrong. */
+            words: string;
+        };
+        /** @description What an import did, or would do. With faults nothing is done. */
+        ImportResult: {
+            /**
+             * Format: int64
+             * @description Those that differ from before.
+             */
+            changed: number;
+            /** @description What is wrong. */
+            faults: components["schemas"]["ImportFault"][];
+            /**
+             * Format: int64
+             * @description Identities that are new.
+             */
+            made: number;
+            /**
+             * Format: int64
+             * @description Those that are as before.
+             */
+            unchanged: number;
         };
         /** @description Bounds that are in force. */
         Limits: {
@@ -1967,6 +2023,53 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_identities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

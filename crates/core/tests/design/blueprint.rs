@@ -214,3 +214,37 @@ fn changes_are_told_in_the_design_s_own_terms() {
     let moved = CATCHMENT.replace("[levels.reach]", "# Nothing but its place has changed.\n\n[levels.reach]");
     assert_eq!(diff(&old, &Blueprint::parse(&moved).unwrap()), []);
 }
+
+/// The schema that editors complete by, and the reader, take and refuse the same.
+#[test]
+fn the_schema_for_editors_says_what_the_reader_does() {
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../service/blueprint.schema.json")).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let takes = |text: &str| {
+        let document: serde_json::Value = toml::from_str(text).unwrap();
+        validator.validate(&document).map_err(|error| format!("{}: {error}", error.instance_path()))
+    };
+    for text in [CATCHMENT, include_str!("../../../../demo/blueprint.toml")] {
+        assert_eq!(takes(text), Ok(()));
+    }
+    for (from, to) in [
+        ("may = [\"publish\", \"subscribe\"]", "may = []"),
+        ("may = [\"publish\", \"subscribe\"]", "might = []"),
+        ("who = { identity = \"contractor-pumps\" }", "who = { person = \"x\" }"),
+        ("who = { identity = \"contractor-pumps\" }", "who = \"all\""),
+        ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = []"),
+        ("payload = \"number\"", "payload = \"xml\""),
+        ("qos = 1", "qos = 3"),
+        ("cadence = \"15m\"", "cadence = \"often\""),
+        ("rate = \"2/m\"", "rate = \"2\""),
+        ("can = \"subscribe\"", "can = \"subscribe\"\ncannot = \"publish\""),
+        ("retained = \"never\"", "retained = \"perhaps\""),
+        ("[cohorts.stations]\nwhere", "[cohorts.stations]\nwith"),
+    ] {
+        assert!(CATCHMENT.contains(from), "{from}");
+        let text = CATCHMENT.replacen(from, to, 1);
+        assert!(takes(&text).is_err(), "the schema takes {to}");
+        assert!(Blueprint::parse(&text).is_err(), "the reader takes {to}");
+    }
+}

@@ -8,6 +8,7 @@ use moorfall_service::api_types::IdentityView;
 use reqwest::Method;
 use serde_json::json;
 
+use super::bulk;
 use crate::{
     local::{Local, Which},
     messaging::{PASSWORD, read_password},
@@ -57,6 +58,26 @@ enum Verb {
         #[arg(long)]
         disable: bool,
     },
+    /// Make and change many identities from a file
+    ///
+    /// CSV with a heading (name, enabled, note, password-hash, and attr.NAME for each attribute), or JSON lines with
+    /// the fields name, attributes, enabled, note and password_hash. Numbers, true and false are taken as such.
+    /// Identities that the file does not name stay. The whole file is checked first; with a fault nothing is changed.
+    Import {
+        /// The file; its ending says which, .csv or .jsonl
+        file: PathBuf,
+        /// Only say what would change
+        #[arg(long)]
+        dry_run: bool,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Write all identities to a file that can be imported again; without credentials
+    Export {
+        /// The file; its ending says which, .csv or .jsonl. It is not overwritten
+        file: PathBuf,
+    },
     /// Remove an identity; its sessions end at once
     Remove {
         /// Its name
@@ -68,6 +89,8 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let local = arguments.which.find()?;
     match arguments.verb {
         Verb::List { json } => list(&local, json).await,
+        Verb::Import { file, dry_run, json } => bulk::import(&local, &file, dry_run, json).await,
+        Verb::Export { file } => bulk::export(&local, &file).await,
         Verb::Remove { name } => {
             local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
             output::finish(output::line(format_args!("{} is removed", printable(&name))))
@@ -127,16 +150,11 @@ impl Draft {
         let (name, value) = parts.ok_or_else(|| {
             Failure(format!("`{text}` is not an attribute; write NAME=VALUE, for example reach=gorge"))
         })?;
-        let value = match (value, value.parse::<f64>()) {
-            ("", _) => {
-                self.attributes.remove(name);
-                return Ok(());
-            }
-            ("true", _) => AttributeValue::Truth(true),
-            ("false", _) => AttributeValue::Truth(false),
-            (_, Ok(number)) if number.is_finite() => AttributeValue::Number(number),
-            (text, _) => AttributeValue::Text(text.to_owned()),
-        };
+        if value.is_empty() {
+            self.attributes.remove(name);
+            return Ok(());
+        }
+        let value = bulk::value(value);
         self.attributes.insert(name.to_owned(), value);
         Ok(())
     }

@@ -2,6 +2,7 @@
 
 pub(crate) mod access;
 pub(crate) mod blueprint;
+mod bulk;
 pub(crate) mod cert;
 pub(crate) mod demo;
 pub(crate) mod drill;

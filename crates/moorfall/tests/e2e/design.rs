@@ -386,3 +386,64 @@ fn the_blueprint_of_the_first_start_stays_until_another_is_applied() {
     let warnings = status["warnings"].to_string();
     assert!(warnings.contains("started with another blueprint than revision 1"), "{warnings}");
 }
+
+#[test]
+fn many_identities_come_from_a_file_and_go_to_one() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
+    let mut weir = sign_in(&service, V5, "kettle-weir");
+    let csv = "name,attr.kind,attr.reach,attr.sensors,enabled,note\n\
+               kettle-weir,station,tidal,2,true,moved\n\
+               nine-arches,station,gorge,1,,\"below, the old bridge\"\n\
+               sallow-head,station,high-moor,,false,\n";
+    let file = place.write("stations.csv", csv);
+    let file = file.to_str().unwrap();
+    let import = |more: &[&str]| service.run(&[&["identities", "import", file][..], more].concat());
+    assert_eq!(import(&["--dry-run"]).ok(), "2 would be made, 1 would be changed, 0 as before\n");
+    assert_eq!(service.status()["identities"], 1, "nothing was changed");
+    assert_eq!(import(&[]).ok(), "2 made, 1 changed, 0 as before\n");
+    assert_eq!(import(&["--json"]).json()["unchanged"], 3);
+    // It acts on live sessions, whose password stays.
+    assert_eq!(answer(&mut weir, LEVEL, r#"{"m": 1}"#).0, ReasonCode::NotAuthorized);
+    assert!(!answer(&mut weir, &LEVEL.replace("gorge", "tidal"), r#"{"m": 1}"#).0.is_error());
+    let exported = place.path().join("all.csv");
+    let exported = exported.to_str().unwrap();
+    service.run(&["identities", "export", exported]).ok();
+    let text = std::fs::read_to_string(exported).unwrap();
+    assert!(text.starts_with("name,enabled,note,attr.kind,attr.reach,attr.sensors\n"), "{text}");
+    assert!(text.contains("nine-arches,true,\"below, the old bridge\",station,gorge,1\n"), "{text}");
+    assert!(!text.contains("argon2"), "{text}");
+    let lines = place.path().join("all.jsonl");
+    service.run(&["identities", "export", lines.to_str().unwrap()]).ok();
+    for file in [exported, lines.to_str().unwrap()] {
+        assert_eq!(
+            service.run(&["identities", "import", file, "--dry-run"]).ok(),
+            "0 would be made, 0 would be changed, 3 as before\n"
+        );
+    }
+    assert!(service.run(&["identities", "export", exported]).failed().contains("File exists"));
+
+    for (name, text, words) in [
+        ("a.csv", "name,attr.kind\nriver/bank,station\n", "line 2: \"river/bank\" can't be the name of an identity"),
+        ("b.csv", "name,kind\nbank,station\n", "line 2: the column `kind` is not known; write name, enabled"),
+        ("c.csv", "name,enabled\nbank,maybe\n", "line 2: `maybe` is neither true nor false"),
+        ("d.csv", "kind\nstation\n", "line 1: there is no column `name`"),
+        ("e.csv", "name\nbank\nbank\n", "line 3: bank stands in line 2 already"),
+        ("f.jsonl", "{\"name\": \"bank\"}\n{\"nam\": \"x\"}\n", "line 2: unknown field `nam`"),
+        (
+            "g.jsonl",
+            "{\"name\": \"bank\", \"password_hash\": \"secret\"}\n",
+            "line 1: the password hash of bank is not one of Argon2id",
+        ),
+        ("h.txt", "", "let it end in .csv or .jsonl"),
+    ] {
+        let file = place.write(name, text);
+        let ran = service.run(&["identities", "import", file.to_str().unwrap()]);
+        ran.failed();
+        assert!(format!("{}{}", ran.out, ran.err).contains(words), "{name}: {ran:?}");
+    }
+    assert_eq!(service.status()["identities"], 3);
+    let audit = service.run(&["audit", "import", "--json"]).json();
+    assert_eq!((audit.as_array().unwrap().len(), &audit[0]["name"]), (1, &"3 of them".into()), "{audit}");
+}

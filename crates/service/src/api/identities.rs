@@ -8,7 +8,9 @@ use axum::{
     http::StatusCode,
 };
 
+use serde::{Deserialize, Serialize};
 use serde_json::json;
+use utoipa::ToSchema;
 
 use super::{
     operator::Operator,
@@ -16,7 +18,7 @@ use super::{
 };
 use crate::{
     broker::Broker,
-    directory::{IdentityDraft, IdentityView},
+    directory::{IdentityDraft, IdentityImport, IdentityView, ImportEffect},
 };
 
 /// All identities, by name.
@@ -62,6 +64,82 @@ pub(crate) async fn put(
     after["new_password"] = new_password.into();
     operator.note(&broker, "put", "identity", &name, before, Some(after)).await;
     Ok(Json(view))
+}
+
+/// Identities to be made or replaced.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Import {
+    /// At most 5,000 at a time.
+    identities: Vec<IdentityImport>,
+    /// Only say what would be done.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+/// What is wrong with one identity of an import.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportFault {
+    /// Its place, from 0.
+    pub place: u64,
+    /// What is wrong.
+    pub words: String,
+}
+
+/// What an import did, or would do. With faults nothing is done.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ImportResult {
+    /// Identities that are new.
+    pub made: u64,
+    /// Those that differ from before.
+    pub changed: u64,
+    /// Those that are as before.
+    pub unchanged: u64,
+    /// What is wrong.
+    pub faults: Vec<ImportFault>,
+}
+
+/// The most identities of one import.
+const IMPORTED: usize = 5_000;
+
+/// Make or replace many identities at once, all or none.
+#[utoipa::path(post, operation_id = "import_identities", path = "/identities", tag = "identities", request_body = Import, responses(
+    (status = 200, body = ImportResult),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn import(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(Import { identities, dry_run }): Body<Import>,
+) -> Result<Json<ImportResult>, Problem> {
+    if identities.len() > IMPORTED {
+        let detail = format!("there are {} identities; at most {IMPORTED} are taken at a time", identities.len());
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
+    }
+    let faults = broker.directory.check_many(&identities).into_iter();
+    let faults: Vec<_> = faults.map(|(place, words)| ImportFault { place: place as u64, words }).collect();
+    let effects = broker.directory.foresee(&identities);
+    let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
+    let (made, changed, unchanged) =
+        (number(ImportEffect::Made), number(ImportEffect::Changed), number(ImportEffect::Unchanged));
+    let result = ImportResult { made, changed, unchanged, faults };
+    if dry_run || !result.faults.is_empty() {
+        return Ok(Json(result));
+    }
+    let touched: Vec<_> = identities
+        .into_iter()
+        .zip(effects)
+        .filter(|(_, effect)| *effect != ImportEffect::Unchanged)
+        .map(|(identity, _)| identity)
+        .collect();
+    if !touched.is_empty() {
+        broker.put_identities(&touched).await?;
+        let after = json!({ "made": made, "changed": changed });
+        operator.note(&broker, "import", "identity", &format!("{} of them", touched.len()), None, Some(after)).await;
+    }
+    Ok(Json(result))
 }
 
 /// Remove an identity and end its sessions.

@@ -89,8 +89,10 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(topics::drift))
         .routes(routes!(operator::me))
         .routes(routes!(operator::audit));
-    let operate =
-        OpenApiRouter::new().routes(routes!(sessions::end)).routes(routes!(identities::put, identities::remove));
+    let operate = OpenApiRouter::new()
+        .routes(routes!(sessions::end))
+        .routes(routes!(identities::put, identities::remove))
+        .routes(routes!(identities::import));
     let change = OpenApiRouter::new().routes(routes!(design::apply)).routes(routes!(design::revert));
     let own = OpenApiRouter::new().routes(routes!(operator::list)).routes(routes!(operator::put, operator::remove));
     let closed =

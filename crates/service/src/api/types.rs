@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 pub use super::{
     access::Token,
     design_types::*,
+    identities::{ImportFault, ImportResult},
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
