@@ -11,7 +11,10 @@ use moorfall_wire::ReasonCode;
 use sha2::{Digest, Sha256};
 use tokio::time::timeout;
 
-use crate::directory::{Directory, SignIn};
+use crate::{
+    directory::{Directory, SignIn},
+    tokens::Tokens,
+};
 
 /// The name under which the owner of the data folder may do everything; its password is the administrator's secret.
 pub const ADMINISTRATOR: &str = "administrator";
@@ -53,17 +56,19 @@ impl Authenticator {
         digest(given) == self.secret
     }
 
-    /// Finds out who a client is. `anonymous` says that one without identity is let in, under the rules.
+    /// Finds out who a client is, and by which token if by one. `anonymous` says that one without identity is let in,
+    /// under the rules.
     pub(crate) async fn check(
         &self,
         credentials: &Credentials,
         anonymous: bool,
         directory: &Directory,
+        tokens: &Tokens,
         policy: &Arc<Policy>,
-    ) -> Verdict {
+    ) -> (Verdict, Option<String>) {
         let password = credentials.password.as_deref().unwrap_or_default();
         let Some(name) = credentials.user_name.as_deref() else {
-            return match &credentials.password {
+            let verdict = match &credentials.password {
                 None if self.open => Verdict::Known(Access::unrestricted(ANONYMOUS)),
                 None if anonymous => {
                     let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
@@ -75,22 +80,31 @@ impl Authenticator {
                     "nobody is let in without an identity; sign in with a user name and a password",
                 ),
             };
+            return (verdict, None);
         };
         if name == ADMINISTRATOR {
-            return if self.is_secret(password) {
+            let verdict = if self.is_secret(password) {
                 Verdict::Known(Access::unrestricted(ADMINISTRATOR))
             } else {
                 refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong")
             };
+            return (verdict, None);
         }
-        let Ok(sign_in) = timeout(PATIENCE, directory.sign_in(name, password)).await else {
-            return refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later");
+        let mut token = None;
+        let sign_in = if Tokens::is_token(password) {
+            token = tokens.check(name, password);
+            if token.is_some() { directory.by_token(name) } else { SignIn::Wrong }
+        } else if let Ok(sign_in) = timeout(PATIENCE, directory.sign_in(name, password)).await {
+            sign_in
+        } else {
+            return (refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later"), None);
         };
-        match sign_in {
+        let verdict = match sign_in {
             SignIn::Known(identity) => bind(policy, &identity, credentials),
             SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
             SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
-        }
+        };
+        (verdict, token)
     }
 }
 

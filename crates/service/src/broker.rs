@@ -39,6 +39,7 @@ use crate::{
     registry::Registry,
     sampler::HISTORY,
     session_record::{Outcome, SessionRecord},
+    tokens::Tokens,
     topics::Topics,
 };
 
@@ -80,6 +81,7 @@ pub(crate) struct Broker {
     pub(crate) authenticator: Authenticator,
     pub(crate) gatekeeper: Gatekeeper,
     pub(crate) directory: Directory,
+    pub(crate) tokens: Tokens,
     pub(crate) store: Store,
     /// Absent when another server keeps the records.
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
@@ -132,6 +134,7 @@ pub(crate) struct Parts {
     pub(crate) limits: Limits,
     pub(crate) design: Design,
     pub(crate) directory: Directory,
+    pub(crate) tokens: Tokens,
     pub(crate) store: Store,
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
     pub(crate) authenticator: Authenticator,
@@ -158,6 +161,7 @@ impl Broker {
             authenticator: parts.authenticator,
             gatekeeper: Gatekeeper::default(),
             directory: parts.directory,
+            tokens: parts.tokens,
             store: parts.store,
             private_database: parts.private_database,
             counters: PerCore::default(),
@@ -368,6 +372,7 @@ impl Broker {
     /// Removes an identity and ends its sessions; gives whether there was one.
     pub(crate) async fn remove_identity(&self, name: &str) -> Result<bool, DirectoryError> {
         let removed = self.directory.remove(name).await?;
+        self.tokens.forget_identity(name);
         self.end_identity(name, "the identity was removed", true);
         Ok(removed)
     }

@@ -65,6 +65,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         seat,
         record: None,
         link: None,
+        token: None,
         user_name: String::new(),
         routes: RouteCache::default(),
         run: Vec::new(),
@@ -91,6 +92,8 @@ struct Connection {
     /// Present once the client is let in.
     record: Option<Arc<SessionRecord>>,
     link: Option<Arc<Link>>,
+    /// The token that the client signed in by, if it did.
+    token: Option<String>,
     /// The user name that the client gave; empty if none.
     user_name: String,
     routes: RouteCache<Arc<SessionRecord>>,
@@ -414,15 +417,18 @@ impl Connection {
         }
         let anonymous = self.origin.listener.anonymous;
         let policy = broker.design.policy();
-        let verdict = broker.authenticator.check(&credentials, anonymous, &broker.directory, &policy).await;
+        let Broker { authenticator, directory, tokens, .. } = &**broker;
+        let (verdict, token) = authenticator.check(&credentials, anonymous, directory, tokens, &policy).await;
         if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
             gatekeeper.note_failure(address, broker.clock.now(), limits);
         }
+        self.token = token;
         verdict
     }
 
     async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
-        let link = Link::new(self.origin.address, Arc::clone(&self.origin.listener.name), self.session.version());
+        let listener = Arc::clone(&self.origin.listener.name);
+        let link = Link::new(self.origin.address, listener, self.session.version(), self.token.take());
         let link = Arc::new(link);
         let limits = Arc::clone(&self.origin.listener.limits);
         let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };

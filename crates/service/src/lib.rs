@@ -28,6 +28,7 @@ mod session_record;
 mod settings;
 mod stream;
 mod tls;
+mod tokens;
 mod topics;
 mod websocket;
 
@@ -58,6 +59,7 @@ use crate::{
     design::Design,
     directory::Directory,
     private_database::PrivateDatabase,
+    tokens::Tokens,
 };
 
 /// A JSON Schema of the blueprint's files, for editors.
@@ -195,6 +197,7 @@ impl Service {
             limits: settings.service_limits()?,
             design: Design::load(store.clone()).await?,
             directory: Directory::load(store.clone()).await?,
+            tokens: Tokens::load(store.clone()).await?,
             store,
             private_database: database,
             authenticator: Authenticator::new(folder.secret(), settings.open),

@@ -298,6 +298,16 @@ impl Broker {
         }
     }
 
+    /// Ends sessions whose clients signed in by a token that is not good any more.
+    pub(crate) fn end_by_token(&self) {
+        for record in self.registry.all() {
+            let token = record.link().and_then(|link| link.token.clone());
+            if token.is_some_and(|token| !self.tokens.is_good(&token)) {
+                record.end(ReasonCode::NotAuthorized, "the token has ended or was revoked", false);
+            }
+        }
+    }
+
     /// Publishes a will whose time has come.
     fn publish_will(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let message = Arc::new(message.renewed(self.clock.now()));

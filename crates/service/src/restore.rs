@@ -87,6 +87,7 @@ pub(crate) async fn forget_expired(broker: Arc<Broker>) {
             () = broker.stopping.cancelled() => return,
         }
         broker.topics.forget(broker.clock.now());
+        broker.end_by_token();
         for message in broker.router.expired(broker.clock.now()) {
             let mut batch = broker.journal.open();
             if broker.router.forget(&message) {

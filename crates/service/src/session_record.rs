@@ -46,18 +46,26 @@ pub(crate) struct Link {
     pub(crate) listener: Arc<str>,
     pub(crate) version: ProtocolVersion,
     pub(crate) connected_at: OffsetDateTime,
+    /// The token that its client signed in by, if it did.
+    pub(crate) token: Option<String>,
     ending: OnceLock<Ending>,
     /// Cancelled when the connection is gone and the session is parked or over.
     pub(crate) gone: CancellationToken,
 }
 
 impl Link {
-    pub(crate) fn new(address: SocketAddr, listener: Arc<str>, version: ProtocolVersion) -> Self {
+    pub(crate) fn new(
+        address: SocketAddr,
+        listener: Arc<str>,
+        version: ProtocolVersion,
+        token: Option<String>,
+    ) -> Self {
         Self {
             address,
             listener,
             version,
             connected_at: OffsetDateTime::now_utc(),
+            token,
             ending: OnceLock::new(),
             gone: CancellationToken::new(),
         }

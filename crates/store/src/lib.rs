@@ -9,6 +9,7 @@ mod journal;
 mod people;
 mod revisions;
 mod samples;
+mod tokens;
 
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
@@ -19,3 +20,4 @@ pub use journal::{Stored, StoredSession};
 pub use people::{AuditRecord, Audited, PersonRecord};
 pub use revisions::RevisionRecord;
 pub use samples::{Resolution, Sample};
+pub use tokens::TokenRecord;

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use clap::{Args, Subcommand};
 use moorfall_core::AttributeValue;
-use moorfall_service::api_types::IdentityView;
+use moorfall_service::api_types::{IdentityView, NewToken, TokenView};
 use reqwest::Method;
 use serde_json::json;
 
@@ -12,7 +12,7 @@ use super::bulk;
 use crate::{
     local::{Local, Which},
     messaging::{PASSWORD, read_password},
-    output::{self, Done, Failure, printable, table},
+    output::{self, Done, Failure, printable, since, table},
 };
 
 #[derive(Debug, Args)]
@@ -58,6 +58,11 @@ enum Verb {
         #[arg(long)]
         disable: bool,
     },
+    /// List, make and revoke tokens, with which an identity signs in in place of a password
+    Tokens {
+        #[command(subcommand)]
+        verb: TokenVerb,
+    },
     /// Make and change many identities from a file
     ///
     /// CSV with a heading (name, enabled, note, password-hash, and attr.NAME for each attribute), or JSON lines with
@@ -85,10 +90,69 @@ enum Verb {
     },
 }
 
+#[derive(Debug, Subcommand)]
+enum TokenVerb {
+    /// List an identity's tokens
+    List {
+        /// The identity
+        identity: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Make a token, and print it this once
+    Make {
+        /// The identity
+        identity: String,
+        /// What the token is called
+        name: String,
+        /// When it ends
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=3_660))]
+        days: u32,
+    },
+    /// Revoke a token; sessions that rest on it end at once
+    Revoke {
+        /// The identity
+        identity: String,
+        /// The token's name
+        name: String,
+    },
+}
+
+async fn tokens(local: &Local, verb: TokenVerb) -> Done {
+    match verb {
+        TokenVerb::List { identity, json } => {
+            let tokens: Vec<TokenView> = local.get(&["identities", &identity, "tokens"], &[]).await?;
+            if json {
+                return output::json(&tokens);
+            }
+            if tokens.is_empty() {
+                return output::finish(output::line(format_args!("{} has no token", printable(&identity))));
+            }
+            let rows = tokens
+                .iter()
+                .map(|token| vec![token.name.clone(), since(token.created_at), token.expires_at.date().to_string()]);
+            output::finish(output::line(table(&["TOKEN", ">MADE AGO", "ENDS"], rows.collect())))
+        }
+        TokenVerb::Make { identity, name, days } => {
+            let body = json!({ "name": name, "seconds": i64::from(days) * 86_400 });
+            let made: NewToken = local.post(&["identities", &identity, "tokens"], &body).await?;
+            output::remark(format_args!("it is not shown again; it ends on {}", made.expires_at.date()));
+            output::finish(output::line(made.token))
+        }
+        TokenVerb::Revoke { identity, name } => {
+            local.change(Method::DELETE, &["identities", &identity, "tokens", &name], None::<&()>).await?;
+            let (name, identity) = (printable(&name), printable(&identity));
+            output::finish(output::line(format_args!("the token {name} of {identity} is revoked")))
+        }
+    }
+}
+
 pub(crate) async fn run(arguments: Arguments) -> Done {
     let local = arguments.which.find()?;
     match arguments.verb {
         Verb::List { json } => list(&local, json).await,
+        Verb::Tokens { verb } => tokens(&local, verb).await,
         Verb::Import { file, dry_run, json } => bulk::import(&local, &file, dry_run, json).await,
         Verb::Export { file } => bulk::export(&local, &file).await,
         Verb::Remove { name } => {

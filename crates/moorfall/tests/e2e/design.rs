@@ -447,3 +447,62 @@ fn many_identities_come_from_a_file_and_go_to_one() {
     let audit = service.run(&["audit", "import", "--json"]).json();
     assert_eq!((audit.as_array().unwrap().len(), &audit[0]["name"]), (1, &"3 of them".into()), "{audit}");
 }
+
+#[test]
+fn a_token_opens_until_it_is_revoked_and_to_its_own_identity_only() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    people_of_the_river(&service);
+    let make = |more: &[&str]| service.run(&[&["identities", "tokens", "make"][..], more].concat());
+    let made = make(&["contractor-pumps", "spring-works", "--days", "90"]);
+    let token = made.ok().trim().to_owned();
+    assert!(token.starts_with("moor-") && made.err.contains("it is not shown again; it ends on 2"), "{made:?}");
+    assert!(make(&["contractor-pumps", "spring-works", "--days", "1"]).failed().contains("revoke it first"));
+    assert!(make(&["nobody", "x", "--days", "1"]).failed().contains("there is no identity nobody"));
+    let open = |name: &str, token: &str| {
+        let connect = Connect {
+            user_name: Some(name.to_owned().into()),
+            password: Some(token.to_owned().into()),
+            ..connect(V5, name)
+        };
+        let mut peer = Peer::begin(service.mqtt, connect);
+        match peer.receive() {
+            Some(Packet::ConnAck(ack)) => (ack.reason, peer),
+            other => panic!("{other:?}"),
+        }
+    };
+    let (reason, mut contractor) = open("contractor-pumps", &token);
+    assert_eq!(reason, ReasonCode::Success);
+    assert!(!answer(&mut contractor, "harrowmere/meadows/withy-drain/pump-1/target", "{}").0.is_error());
+    // Nobody else's, and not when a letter is changed.
+    let last = if token.ends_with('0') { "1" } else { "0" };
+    for (name, token) in
+        [("duty-desk", token.clone()), ("contractor-pumps", format!("{}{last}", &token[..token.len() - 1]))]
+    {
+        assert_eq!(open(name, &token).0, ReasonCode::BadUserNameOrPassword);
+    }
+    let listed = service.run(&["identities", "tokens", "list", "contractor-pumps"]);
+    assert!(listed.ok().contains("spring-works"), "{listed:?}");
+    assert!(!service.run(&["audit", "--json"]).ok().contains(&token), "it is shown once");
+
+    service.run(&["identities", "tokens", "revoke", "contractor-pumps", "spring-works"]).ok();
+    let Some(Packet::Disconnect(goodbye)) = contractor.receive() else { panic!("not told") };
+    assert_eq!(goodbye.properties.reason_string.as_deref(), Some("the token has ended or was revoked"));
+    assert_eq!(open("contractor-pumps", &token).0, ReasonCode::BadUserNameOrPassword);
+    let again = service.run(&["identities", "tokens", "revoke", "contractor-pumps", "spring-works"]);
+    assert!(again.failed().contains("contractor-pumps has no token spring-works"), "{again:?}");
+    // It survives a restart, and goes with its identity.
+    let token = make(&["contractor-pumps", "summer", "--days", "1"]).ok().trim().to_owned();
+    service.terminate();
+    let service = place.serve(&[]);
+    let sign_in = Connect {
+        user_name: Some("contractor-pumps".into()),
+        password: Some(token.clone().into()),
+        ..connect(V5, "contractor-pumps")
+    };
+    drop(Peer::open_with(service.mqtt, sign_in.clone()));
+    service.run(&["identities", "remove", "contractor-pumps"]).ok();
+    service.identity("contractor-pumps", &[]);
+    let mut peer = Peer::begin(service.mqtt, sign_in);
+    assert!(matches!(peer.receive(), Some(Packet::ConnAck(ack)) if ack.reason == ReasonCode::BadUserNameOrPassword));
+}

@@ -15,6 +15,7 @@ mod problem;
 mod sessions;
 mod status;
 mod throughput;
+mod tokens;
 mod topics;
 pub mod types;
 
@@ -77,6 +78,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(live::live))
         .routes(routes!(identities::list))
         .routes(routes!(identities::show))
+        .routes(routes!(tokens::list))
         .routes(routes!(design::check))
         .routes(routes!(design::compare))
         .routes(routes!(design::list))
@@ -92,7 +94,9 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
     let operate = OpenApiRouter::new()
         .routes(routes!(sessions::end))
         .routes(routes!(identities::put, identities::remove))
-        .routes(routes!(identities::import));
+        .routes(routes!(identities::import))
+        .routes(routes!(tokens::make))
+        .routes(routes!(tokens::revoke));
     let change = OpenApiRouter::new().routes(routes!(design::apply)).routes(routes!(design::revert));
     let own = OpenApiRouter::new().routes(routes!(operator::list)).routes(routes!(operator::put, operator::remove));
     let closed =

@@ -13,6 +13,7 @@ pub use super::{
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
+    tokens::{NewToken, TokenView},
     topics::{DriftView, Match, NearMiss, RefusalView, TopicList, TopicView},
 };
 pub use crate::directory::IdentityView;

@@ -1,0 +1,60 @@
+//! Tokens by which identities sign in.
+
+use sqlx::FromRow;
+use time::OffsetDateTime;
+
+use crate::{Store, StoreError};
+
+/// What is kept of a token.
+#[derive(Clone, Debug, FromRow)]
+pub struct TokenRecord {
+    /// Its identifier, which is part of it.
+    pub id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// What it is called.
+    pub name: String,
+    /// When it was made.
+    pub created_at: OffsetDateTime,
+    /// When it ends.
+    pub expires_at: OffsetDateTime,
+}
+
+impl Store {
+    /// All tokens that have not ended; those that have are forgotten.
+    pub async fn tokens(&self) -> Result<Vec<TokenRecord>, StoreError> {
+        sqlx::query("DELETE FROM identity_token WHERE expires_at < now()").execute(&self.pool).await?;
+        Ok(sqlx::query_as("SELECT * FROM identity_token").fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps a token; `None` if the identity has one of this name, or there is no such identity.
+    pub async fn add_token(
+        &self,
+        id: &str,
+        identity: &str,
+        name: &str,
+        expires_at: OffsetDateTime,
+    ) -> Result<Option<TokenRecord>, StoreError> {
+        let statement = "INSERT INTO identity_token (id, identity, name, expires_at) \
+             SELECT $1, $2, $3, $4 WHERE EXISTS (SELECT 1 FROM identity WHERE name = $2) \
+             ON CONFLICT (identity, name) DO UPDATE SET id = $1, created_at = now(), expires_at = $4 \
+             WHERE identity_token.expires_at < now() RETURNING *";
+        let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at);
+        Ok(added.fetch_optional(&self.pool).await?)
+    }
+
+    /// Forgets a token; gives whether there was one.
+    pub async fn remove_token(&self, id: &str) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM identity_token WHERE id = $1").bind(id).execute(&self.pool).await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// The key that tokens are signed with: the one that is there, or else this one from now on.
+    pub async fn signing_key(&self, new: &[u8]) -> Result<Vec<u8>, StoreError> {
+        sqlx::query("INSERT INTO signing_key (key) VALUES ($1) ON CONFLICT DO NOTHING")
+            .bind(new)
+            .execute(&self.pool)
+            .await?;
+        Ok(sqlx::query_scalar("SELECT key FROM signing_key").fetch_one(&self.pool).await?)
+    }
+}
