@@ -363,14 +363,15 @@ impl Connection {
             match action {
                 Action::Authenticate(credentials) => {
                     let stopping = self.broker.stopping.clone();
+                    // What is needed once is in memory of its own; a connection's task shall be small for its life.
                     let verdict = tokio::select! {
-                        verdict = self.authenticate(credentials) => verdict,
+                        verdict = Box::pin(self.authenticate(credentials)) => verdict,
                         () = stopping.cancelled() => return,
                     };
                     self.session.handle_verdict(verdict);
                 }
                 Action::Admit { client_id, identity, clean_start, expiry } => {
-                    self.admit(client_id.to_string(), identity, clean_start, expiry).await;
+                    Box::pin(self.admit(client_id.to_string(), identity, clean_start, expiry)).await;
                 }
                 Action::Route { message, packet_id } => self.route(message, packet_id),
                 Action::Subscribe { filter, granted, send_retained } => self.subscribe(filter, granted, send_retained),

@@ -17,9 +17,6 @@ use crate::{
 /// Topics that a session remembers decisions for.
 const REMEMBERED: usize = 128;
 
-/// Topics whose breaches are gathered before they are handed out.
-const GATHERED: usize = 64;
-
 /// Bytes of a payload that are kept as a sample.
 const SAMPLE: usize = 256;
 
@@ -70,9 +67,13 @@ impl Bucket {
     }
 }
 
-/// What is remembered of a client's publishing.
+/// What is remembered of a client's publishing. Most clients only listen, or publish to a few topics: what they need
+/// not takes no room.
 #[derive(Debug, Default)]
-pub(super) struct Permissions {
+pub(super) struct Permissions(Option<Box<Remembered>>);
+
+#[derive(Debug, Default)]
+struct Remembered {
     known: HashMap<Box<str>, Known, RandomState>,
     buckets: HashMap<usize, Bucket, RandomState>,
     drift: HashMap<(TopicName, Breach), Drift, RandomState>,
@@ -85,10 +86,22 @@ fn bit(qos: QoS, retain: bool) -> u8 {
 impl Permissions {
     /// Everything is to be decided anew.
     pub(super) fn forget(&mut self) {
-        self.known.clear();
-        self.buckets.clear();
+        if let Some(remembered) = &mut self.0 {
+            remembered.known.clear();
+            remembered.buckets.clear();
+        }
     }
 
+    fn knows(&self, topic: &str) -> bool {
+        self.0.as_ref().is_some_and(|remembered| remembered.known.contains_key(topic))
+    }
+
+    fn drifts(&self) -> usize {
+        self.0.as_ref().map_or(0, |remembered| remembered.drift.len())
+    }
+}
+
+impl Remembered {
     /// Whether the message may be published; a refusal with its reason.
     fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), (ReasonCode, String)> {
         let Publish { topic, qos, retain, .. } = publish;
@@ -157,24 +170,20 @@ impl Permissions {
 impl Session {
     pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), (ReasonCode, String)> {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
-        if !open.permissions.known.contains_key(&*publish.topic) {
+        if !open.permissions.knows(&publish.topic) {
             check_size(&publish.topic, &self.limits).map_err(|words| (ReasonCode::TopicNameInvalid, words))?;
         }
-        open.permissions.check(&open.access, publish, now)
+        open.permissions.0.get_or_insert_default().check(&open.access, publish, now)
     }
 
     /// What broke the plan since the last call. To be called after each batch of packets.
     pub fn take_drift(&mut self) -> Vec<Drift> {
         match &mut self.phase {
-            Phase::Open(open) if !open.permissions.drift.is_empty() => {
-                open.permissions.drift.drain().map(|(_, drift)| drift).collect()
+            Phase::Open(open) if open.permissions.drifts() > 0 => {
+                let remembered = open.permissions.0.get_or_insert_default();
+                remembered.drift.drain().map(|(_, drift)| drift).collect()
             }
             _ => Vec::new(),
         }
-    }
-
-    /// Whether so much of the plan was broken that it is time for [`Session::take_drift`].
-    pub fn has_much_drift(&self) -> bool {
-        matches!(&self.phase, Phase::Open(open) if open.permissions.drift.len() >= GATHERED)
     }
 }
