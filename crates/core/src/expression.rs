@@ -3,9 +3,13 @@
 //! `attr` is the map of its attributes and `identity` its name. What can't be evaluated, as when an attribute is not
 //! there, is not true: an identity that lacks an attribute is in no cohort that asks for it.
 
-use std::{collections::HashMap, fmt, sync::Arc};
+use std::{
+    collections::HashMap,
+    fmt,
+    sync::{Arc, LazyLock},
+};
 
-use cel::{Context, Program, Value};
+use cel::{Context, Env, Program, Value};
 
 use crate::{AttributeValue, Identity};
 
@@ -14,6 +18,9 @@ const LENGTH: usize = 1_000;
 
 /// Brackets within brackets.
 const DEPTH: usize = 24;
+
+/// The language's own functions, which take longer to gather than most expressions to evaluate.
+static FUNCTIONS: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 
 /// What an expression may name.
 const VARIABLES: [&str; 2] = ["attr", "identity"];
@@ -90,7 +97,7 @@ impl Expression {
     fn value(&self, identity: &Identity) -> cel::ResolveResult {
         let attributes: HashMap<String, Value> =
             identity.attributes.iter().map(|(name, value)| (name.clone(), value.into())).collect();
-        let mut context = Context::default();
+        let mut context = Context::with_env(Arc::clone(&FUNCTIONS));
         context.add_variable_from_value("attr", attributes);
         context.add_variable_from_value("identity", identity.name.to_string());
         self.program.execute(&context)

@@ -15,7 +15,9 @@ use serde::{Serialize, de::DeserializeOwned};
 use crate::output::Failure;
 
 /// How long the service may take to answer.
-const PATIENCE: Duration = Duration::from_secs(10);
+///
+/// A check of a design against a hundred thousand identities takes seconds.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Which service is meant, when several run on this machine.
 #[derive(Clone, Debug, Args)]

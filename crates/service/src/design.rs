@@ -132,6 +132,13 @@ impl Broker {
         }
     }
 
+    /// The same away from the connection tasks: with many identities it takes a while.
+    pub(crate) async fn check_apart(self: &Arc<Self>, files: Vec<SourceFile>) -> Checked {
+        let broker = Arc::clone(self);
+        let checked = tokio::task::spawn_blocking(move || broker.check_design(files)).await;
+        checked.expect("checking does not panic, and is not cancelled")
+    }
+
     /// All identities, as the rules see them.
     pub(crate) fn population(&self) -> BTreeMap<Arc<str>, Identity> {
         self.directory.identities().into_iter().map(|identity| (Arc::clone(&identity.name), identity)).collect()
@@ -146,13 +153,17 @@ impl Broker {
 
     /// Puts a design in force. With `despite_proofs` failing proofs are told in the log instead: at a start, before
     /// there are identities.
-    pub(crate) async fn apply_design(&self, draft: Draft, despite_proofs: bool) -> Result<RevisionRecord, NotApplied> {
+    pub(crate) async fn apply_design(
+        self: &Arc<Self>,
+        draft: Draft,
+        despite_proofs: bool,
+    ) -> Result<RevisionRecord, NotApplied> {
         let _one_at_a_time = self.design.applying.lock().await;
         let revision = self.design.in_force.load().revision;
         if draft.base != revision {
             return Err(NotApplied::Overtaken(revision));
         }
-        let checked = self.check_design(draft.files.clone());
+        let checked = self.check_apart(draft.files.clone()).await;
         let Some(policy) = checked.policy.clone().filter(|_| despite_proofs || checked.is_sound()) else {
             return Err(NotApplied::Unsound(Box::new(checked)));
         };
@@ -175,7 +186,7 @@ impl Broker {
 
     /// The blueprint that the service was started with becomes the first revision. When there is one already it stays:
     /// a difference is told as a warning.
-    pub(crate) async fn start_design(&self, files: Vec<SourceFile>) -> Result<(), StoreError> {
+    pub(crate) async fn start_design(self: &Arc<Self>, files: Vec<SourceFile>) -> Result<(), StoreError> {
         if self.design.in_force().revision > 0 {
             let differs = *self.design.policy().blueprint().source.files() != *Source::new(files).files();
             self.design.start_differs.store(differs, Ordering::Relaxed);
@@ -193,7 +204,7 @@ impl Broker {
 
     /// Applies a blueprint unless it is in force already.
     pub(crate) async fn apply_if_other(
-        &self,
+        self: &Arc<Self>,
         files: Vec<SourceFile>,
         author: &str,
         message: &str,
@@ -218,7 +229,7 @@ impl Broker {
 
     /// Puts an earlier revision in force again, as a new one.
     pub(crate) async fn revert_design(
-        &self,
+        self: &Arc<Self>,
         number: i64,
         base: i64,
         author: String,

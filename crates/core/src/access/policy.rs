@@ -144,6 +144,12 @@ impl Policy {
         self.rules.iter()
     }
 
+    /// Whether someone is in the cohort of this name.
+    pub fn is_in(&self, subject: &Subject, cohort: &str) -> bool {
+        let place = self.cohorts.binary_search_by(|(known, _)| known.as_str().cmp(cohort));
+        place.is_ok_and(|place| subject.cohorts.contains(&place))
+    }
+
     /// The cohorts that an identity is in, by name.
     pub fn cohorts_of<'a>(&'a self, identity: &'a Identity) -> impl Iterator<Item = &'a str> {
         self.cohorts.iter().filter(|(_, expression)| expression.holds(identity)).map(|(name, _)| name.as_str())

@@ -3,7 +3,7 @@
 //! A statement is about sets of topics, not about examples: `cannot` means that no topic of the set is allowed, `can`
 //! that each one is. A failing proof names an identity and a topic that break it.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
@@ -43,23 +43,29 @@ impl Proof {
     }
 }
 
+/// Someone of whom a proof is: what they may do, or why they are not let in.
+type Subject = (Arc<str>, Result<Access, String>);
+
 /// Checks all proofs against the identities that there are, by name.
 pub fn prove(policy: &Arc<Policy>, population: &BTreeMap<Arc<str>, Identity>) -> Vec<ProofResult> {
     let blueprint = policy.blueprint();
+    // Of many identities each is bound once, for all proofs.
+    let all: Vec<Subject> = if blueprint.proofs.iter().any(|proof| !matches!(proof.who, Who::Identity(_))) {
+        population.values().map(|identity| bind(policy, identity)).collect()
+    } else {
+        Vec::new()
+    };
     let prove = |proof: &Proof| {
-        let (subjects, mut words) = subjects(policy, proof, population);
-        let mut holds = words.is_empty();
-        let identities = subjects.len();
-        if holds {
-            match subjects.iter().find_map(|subject| refute(policy, proof, subject).err()) {
-                Some(why) => {
-                    holds = false;
-                    words = why;
+        let (holds, identities, words) = match subjects(policy, proof, population, &all) {
+            Err(words) => (false, 0, words),
+            Ok(subjects) => match subjects.iter().find_map(|subject| refute(proof, subject).err()) {
+                Some(why) => (false, subjects.len(), why),
+                None if subjects.is_empty() => {
+                    (true, 0, "it is said of nobody: there is no such identity yet".to_owned())
                 }
-                None if subjects.is_empty() => words = "it is said of nobody: there is no such identity yet".into(),
-                None => {}
-            }
-        }
+                None => (true, subjects.len(), String::new()),
+            },
+        };
         let place = blueprint.source.finding(Severity::Error, &proof.at, "", "");
         let (name, statement) = (proof.name.clone(), proof.statement());
         ProofResult { name, statement, holds, identities, words, file: place.file, line: place.line }
@@ -67,54 +73,63 @@ pub fn prove(policy: &Arc<Policy>, population: &BTreeMap<Arc<str>, Identity>) ->
     blueprint.proofs.iter().map(prove).collect()
 }
 
+fn bind(policy: &Arc<Policy>, identity: &Identity) -> Subject {
+    (Arc::clone(&identity.name), policy.bind(identity, &identity.name).map_err(|error| error.to_string()))
+}
+
 /// Of whom the proof is; or why that can't be told.
-fn subjects(policy: &Policy, proof: &Proof, population: &BTreeMap<Arc<str>, Identity>) -> (Vec<Identity>, String) {
-    let everyone = population.values().cloned();
+fn subjects<'a>(
+    policy: &Arc<Policy>,
+    proof: &Proof,
+    population: &BTreeMap<Arc<str>, Identity>,
+    all: &'a [Subject],
+) -> Result<Vec<Cow<'a, Subject>>, String> {
+    let one = |identity: &Identity| Ok(vec![Cow::Owned(bind(policy, identity))]);
     match (&proof.who, &proof.attributes) {
         (Who::Identity(name), Some(attributes)) => {
-            (vec![Identity { name: name.as_str().into(), attributes: attributes.clone() }], String::new())
+            one(&Identity { name: name.as_str().into(), attributes: attributes.clone() })
         }
         (Who::Identity(name), None) => match population.get(name.as_str()) {
-            Some(identity) => (vec![identity.clone()], String::new()),
-            None => (
-                Vec::new(),
-                format!(
-                    "there is no identity {name}; make it, or give its attributes in the proof: who = {{ identity = \"{name}\", attributes = {{ … }} }}"
-                ),
-            ),
+            Some(identity) => one(identity),
+            None => Err(format!(
+                "there is no identity {name}; make it, or give its attributes in the proof: who = {{ identity = \
+                 \"{name}\", attributes = {{ … }} }}"
+            )),
         },
-        (Who::Cohort(cohort), _) => (
-            everyone.filter(|identity| policy.cohorts_of(identity).any(|known| known == cohort)).collect(),
-            String::new(),
-        ),
+        (Who::Cohort(cohort), _) => {
+            // Whoever is not let in is in no cohort that matters.
+            let member =
+                |subject: &&Subject| subject.1.as_ref().is_ok_and(|access| policy.is_in(access.subject(), cohort));
+            Ok(all.iter().filter(member).map(Cow::Borrowed).collect())
+        }
         // Also someone who is not known yet.
         (Who::Everyone, _) => {
             let anyone = Identity { name: "anyone".into(), attributes: BTreeMap::new() };
-            (everyone.chain([anyone]).collect(), String::new())
+            Ok(all.iter().map(Cow::Borrowed).chain([Cow::Owned(bind(policy, &anyone))]).collect())
         }
     }
 }
 
 /// Finds what breaks the proof for one identity.
-fn refute(policy: &Arc<Policy>, proof: &Proof, identity: &Identity) -> Result<(), String> {
-    let name = &identity.name;
-    let access = match policy.bind(identity, name) {
+fn refute(proof: &Proof, (name, access): &Subject) -> Result<(), String> {
+    let access = match access {
         Ok(access) => access,
         Err(error) if proof.can => return Err(format!("{name} is not let in: {error}")),
         Err(_) => return Ok(()),
     };
     let sets = access.sets(proof.act, proof.qos, proof.retained);
     for pattern in &proof.topics {
-        let Some(topics) = pattern.bind(&proof.name, identity, name).map_err(|error| error.to_string())? else {
+        let bound = pattern.bind(&proof.name, &access.subject().identity, name);
+        let Some(topics) = bound.map_err(|error| error.to_string())? else {
             if proof.can {
                 return Err(format!("{name} lacks an attribute in `{pattern}`"));
             }
             continue;
         };
         if proof.can {
-            all_allowed(proof.act, &access, &sets, &topics)?;
+            all_allowed(proof.act, access, &sets, &topics)?;
         } else {
-            none_allowed(proof.act, &access, &sets, &topics)?;
+            none_allowed(proof.act, access, &sets, &topics)?;
         }
     }
     Ok(())

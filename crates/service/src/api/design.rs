@@ -71,7 +71,7 @@ impl IntoResponse for NotApplied {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn check(State(broker): State<Arc<Broker>>, Body(draft): Body<BlueprintDraft>) -> Json<Check> {
-    Json(check_view(&broker.check_design(sources(draft.files))))
+    Json(check_view(&broker.check_apart(sources(draft.files)).await))
 }
 
 /// What a blueprint changes of the design in force, and what that does to what is live. Nothing is changed.
@@ -81,8 +81,13 @@ pub(crate) async fn check(State(broker): State<Arc<Broker>>, Body(draft): Body<B
 ))]
 pub(crate) async fn compare(State(broker): State<Arc<Broker>>, Body(draft): Body<BlueprintDraft>) -> Json<Comparison> {
     let base = broker.design.in_force().revision;
-    let checked = broker.check_design(sources(draft.files));
-    let (changes, effects) = checked.policy.as_ref().map(|policy| broker.compare_design(policy)).unwrap_or_default();
+    let checked = broker.check_apart(sources(draft.files)).await;
+    let (changes, effects) = match checked.policy.clone() {
+        None => Default::default(),
+        Some(policy) => tokio::task::spawn_blocking(move || broker.compare_design(&policy))
+            .await
+            .expect("comparing does not panic, and is not cancelled"),
+    };
     let changes = changes.iter().map(Into::into).collect();
     Json(Comparison { base, check: check_view(&checked), changes, effects })
 }

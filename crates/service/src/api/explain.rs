@@ -1,6 +1,6 @@
 //! Who may do what, and why.
 
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 use axum::{
     Json,
@@ -128,6 +128,11 @@ fn most() -> usize {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn matrix(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<Matrix> {
+    let made = tokio::task::spawn_blocking(move || matrix_of(&broker, &wanted)).await;
+    Json(made.expect("making a matrix does not panic, and is not cancelled"))
+}
+
+fn matrix_of(broker: &Broker, wanted: &Wanted) -> Matrix {
     let policy = broker.design.policy();
     let blueprint = policy.blueprint();
     let population = broker.population();
@@ -135,19 +140,25 @@ pub(crate) async fn matrix(State(broker): State<Arc<Broker>>, Query(wanted): Que
     if wanted.by == "identities" {
         groups.extend(population.values().map(|identity| (identity.name.to_string(), vec![identity])));
     } else {
-        for name in blueprint.cohorts.keys() {
-            let members = population.values().filter(|one| policy.cohorts_of(one).any(|cohort| cohort == name));
-            groups.push((name.clone(), members.collect()));
+        let mut members: BTreeMap<&str, Vec<&Identity>> = BTreeMap::new();
+        let mut alone = Vec::new();
+        for identity in population.values() {
+            let mut cohorts = policy.cohorts_of(identity).peekable();
+            if cohorts.peek().is_none() {
+                alone.push((identity.name.to_string(), vec![identity]));
+            }
+            cohorts.for_each(|cohort| members.entry(cohort).or_default().push(identity));
         }
-        let alone = population.values().filter(|identity| policy.cohorts_of(identity).next().is_none());
-        groups.extend(alone.map(|identity| (identity.name.to_string(), vec![identity])));
+        let of = |name: &String| (name.clone(), members.remove(name.as_str()).unwrap_or_default());
+        groups.extend(blueprint.cohorts.keys().map(of));
+        groups.extend(alone);
     }
     groups.retain(|(name, _)| name.contains(&wanted.search));
     let total = groups.len() as u64;
     groups.truncate(wanted.limit.min(5_000));
     let rows = groups.into_iter().map(|(name, members)| row(&policy, name, &members)).collect();
     let topics = blueprint.topics.iter().map(|topic| topic.path.clone()).collect();
-    Json(Matrix { topics, rows, total })
+    Matrix { topics, rows, total }
 }
 
 /// Members that are looked at for one cohort: enough to see whether they differ.
