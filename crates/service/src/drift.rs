@@ -103,3 +103,24 @@ impl Drifts {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_is_counted_and_the_oldest_makes_room() {
+        let counted: Counted<usize, usize> = Counted::default();
+        counted.note(0, 2, || 1, |_| {});
+        counted.note(0, 3, || 0, |known| *known += 10);
+        let (key, seen) = counted.list().remove(0);
+        assert_eq!((key, seen.count, seen.what), (0, 5, 11));
+        for number in 1..=MOST {
+            counted.note(number, 1, || 0, |_| {});
+        }
+        let list = counted.list();
+        assert_eq!((list.len(), list.iter().any(|(key, _)| *key == 0)), (MOST, false));
+        counted.clear();
+        assert!(counted.list().is_empty());
+    }
+}

@@ -278,3 +278,76 @@ impl Topics {
         self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+    use super::*;
+
+    const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
+
+    fn at(seconds: u64) -> Time {
+        Time::from_micros(seconds * 1_000_000)
+    }
+
+    fn weir() -> Arc<str> {
+        "kettle-weir".into()
+    }
+
+    #[test]
+    fn branches_know_the_sums_of_what_is_below() {
+        let topics = Topics::default();
+        let weir = weir();
+        let path = topics.note(LEVEL, 3, 30, &weir, at(100)).unwrap();
+        assert!(path.note(2, 20, &weir, at(100)));
+        topics.note("harrowmere/gorge", 1, 5, &weir, at(100)).unwrap();
+        topics.note("harrowmere/tidal/ferry-stage/status", 1, 6, &"ferry-stage".into(), at(101)).unwrap();
+        let gorge = topics.view("harrowmere/gorge", at(101)).unwrap();
+        assert_eq!((gorge.topics, gorge.messages, gorge.bytes, gorge.is_topic), (2, 6, 55, true));
+        let total = topics.total(at(101));
+        assert_eq!((total.topics, total.messages, total.is_topic), (3, 7, false));
+        let mut below: Vec<_> = topics.below(Some("harrowmere"), at(101)).into_iter().map(|view| view.level).collect();
+        below.sort();
+        assert_eq!(below, ["gorge", "tidal"]);
+        let leaf = topics.view(LEVEL, at(101)).unwrap();
+        assert_eq!((leaf.publisher.as_deref(), leaf.has_children), (Some("kettle-weir"), false));
+        assert!(topics.view("harrowmere/meadows", at(101)).is_none());
+        let mut all = Vec::new();
+        topics.each(at(101), |view| all.push(view.path));
+        all.sort();
+        assert_eq!(all, ["harrowmere/gorge", LEVEL, "harrowmere/tidal/ferry-stage/status"]);
+    }
+
+    #[test]
+    fn a_rate_follows_what_comes_and_fades_when_nothing_does() {
+        let topics = Topics::default();
+        for second in 0..100 {
+            topics.note(LEVEL, 5, 50, &weir(), at(1_000 + second)).unwrap();
+        }
+        let rate = |now| topics.view(LEVEL, at(now)).unwrap().rate;
+        assert!((4.5..5.5).contains(&rate(1_099)), "{}", rate(1_099));
+        assert!(rate(1_119) < 1.0 && rate(1_119) > 0.1, "{}", rate(1_119));
+        assert!(rate(1_299) < 0.001);
+    }
+
+    #[test]
+    fn what_nobody_publishes_to_is_forgotten_and_may_come_back() {
+        let topics = Topics::default();
+        let weir = weir();
+        let path = topics.note(LEVEL, 1, 1, &weir, at(1_000)).unwrap();
+        let late = 1_000 + FORGOTTEN_AFTER + 1;
+        topics.note("harrowmere/gorge/kettle-weir/status", 1, 1, &weir, at(late)).unwrap();
+        assert_eq!(
+            topics.publishers(at(late)),
+            [("harrowmere/gorge/kettle-weir/status".to_owned(), Arc::clone(&weir))]
+        );
+        topics.forget(at(late));
+        assert_eq!(topics.total(at(late)).topics, 1);
+        assert!(topics.view(LEVEL, at(late)).is_none());
+        // Whoever kept the way there is told to look for it anew.
+        assert!(!path.note(1, 1, &weir, at(late)));
+        topics.note(LEVEL, 1, 1, &weir, at(late)).unwrap();
+        assert_eq!((topics.total(at(late)).topics, topics.view(LEVEL, at(late)).unwrap().messages), (2, 1));
+    }
+}

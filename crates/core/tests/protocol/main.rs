@@ -5,6 +5,7 @@ mod basics;
 mod client_session;
 mod handshakes;
 mod model;
+mod permissions;
 mod properties;
 mod runs;
 mod sessions;
