@@ -152,8 +152,10 @@ impl Node {
 /// The rate at `now` of what was packed earlier: it fades while nothing comes.
 fn rate_at(packed: u64, now: Time) -> f64 {
     let rate = f32::from_bits(packed as u32);
-    let waited = seconds(now).saturating_sub(packed >> 32) as f64;
-    f64::from(rate) * (-waited / AVERAGED).exp()
+    match seconds(now).saturating_sub(packed >> 32) {
+        0 => rate.into(),
+        waited => f64::from(rate) * (-(waited as f64) / AVERAGED).exp(),
+    }
 }
 
 fn pack(rate: f64, now: Time) -> u64 {
