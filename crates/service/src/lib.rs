@@ -219,6 +219,7 @@ impl Service {
         let tasks = &broker.tasks;
         tasks.spawn(registry::keep_time(Arc::clone(&broker)));
         tasks.spawn(restore::forget_expired(Arc::clone(&broker)));
+        tasks.spawn(restore::forget_topics(Arc::clone(&broker)));
         let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
         tasks.spawn(sampler::run(Arc::clone(&broker), samples));
         tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));

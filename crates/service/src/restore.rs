@@ -79,6 +79,24 @@ fn restore_session(
 /// Between two looks for retained messages whose life is over.
 const FORGET_EVERY: Duration = Duration::from_secs(30);
 
+/// Between two looks for topics that nobody publishes to any more.
+const TIDY_EVERY: Duration = Duration::from_secs(3_600);
+
+/// Forgets live topics that nobody publishes to, until the service stops.
+pub(crate) async fn forget_topics(broker: Arc<Broker>) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(TIDY_EVERY) => {}
+            () = broker.stopping.cancelled() => return,
+        }
+        let walked = Arc::clone(&broker);
+        // A long walk, away from the connection tasks.
+        if tokio::task::spawn_blocking(move || walked.topics.forget(walked.clock.now())).await.is_err() {
+            return;
+        }
+    }
+}
+
 /// Forgets retained messages whose life is over, until the service stops; nobody is sent them anyway.
 pub(crate) async fn forget_expired(broker: Arc<Broker>) {
     loop {
@@ -86,7 +104,6 @@ pub(crate) async fn forget_expired(broker: Arc<Broker>) {
             () = tokio::time::sleep(FORGET_EVERY) => {}
             () = broker.stopping.cancelled() => return,
         }
-        broker.topics.forget(broker.clock.now());
         broker.end_by_token();
         for message in broker.router.expired(broker.clock.now()) {
             let mut batch = broker.journal.open();

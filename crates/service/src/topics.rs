@@ -4,7 +4,7 @@ use std::{
     collections::HashMap,
     sync::{
         Arc,
-        atomic::{AtomicU32, AtomicU64, Ordering},
+        atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering},
     },
 };
 
@@ -12,8 +12,9 @@ use foldhash::fast::RandomState;
 use moorfall_core::Time;
 use parking_lot::{Mutex, RwLock};
 
-/// Topics that are followed; those beyond are only counted. One takes about 250 bytes.
-const MOST: usize = 1_000_000;
+/// Levels that are held, all topics together; a topic that would need more is only counted. Bounded by levels and not by
+/// topics, since whoever may publish chooses how deep a topic is.
+const MOST: usize = 4_000_000;
 
 /// The time over which a rate is averaged, seconds.
 const AVERAGED: f64 = 10.0;
@@ -90,13 +91,22 @@ impl Node {
         children.iter().flat_map(|all| all.iter()).map(|(level, node)| (level.clone(), Arc::clone(node))).collect()
     }
 
-    /// The child of this name, made if there is none.
-    fn grow(&self, level: &str) -> Arc<Self> {
+    /// The child of this name, made if there is none; then it is counted.
+    fn grow(&self, level: &str, made: &AtomicUsize) -> Arc<Self> {
         if let Some(child) = self.child(level) {
             return child;
         }
         let mut children = self.children.write();
-        Arc::clone(children.get_or_insert_default().entry(level.into()).or_default())
+        let make = || {
+            made.fetch_add(1, Ordering::Relaxed);
+            Arc::default()
+        };
+        Arc::clone(children.get_or_insert_default().entry(level.into()).or_insert_with(make))
+    }
+
+    /// How many levels there are at and below this one.
+    fn size(&self) -> usize {
+        1 + self.children().iter().map(|(_, child)| child.size()).sum::<usize>()
     }
 
     fn view(&self, level: &str, path: String, now: Time) -> View {
@@ -188,6 +198,11 @@ impl Path {
 #[derive(Debug, Default)]
 pub(crate) struct Topics {
     root: Arc<Node>,
+    /// Levels that are held.
+    nodes: AtomicUsize,
+    /// Held for reading while a way is made, for writing while what is not used is removed: a way that is half made must
+    /// not be taken away.
+    shape: RwLock<()>,
     /// Messages on topics beyond what is followed.
     pub(crate) unfollowed: AtomicU64,
 }
@@ -196,13 +211,15 @@ impl Topics {
     /// Notes messages of a topic and gives the way to it, which makes it quicker the next time; `None` when as many
     /// topics are followed as may be.
     pub(crate) fn note(&self, topic: &str, messages: u64, bytes: u64, publisher: &Arc<str>, now: Time) -> Option<Path> {
-        if self.root.topics.load(Ordering::Relaxed) as usize >= MOST && self.find(topic).is_none() {
+        let _as_it_is = self.shape.read();
+        let levels = topic.split('/').count();
+        if self.nodes.load(Ordering::Relaxed) + levels > self.most() && self.find(topic).is_none() {
             self.unfollowed.fetch_add(messages, Ordering::Relaxed);
             return None;
         }
         let mut path = vec![Arc::clone(&self.root)];
         for level in topic.split('/') {
-            let child = path[path.len() - 1].grow(level);
+            let child = path[path.len() - 1].grow(level, &self.nodes);
             path.push(child);
         }
         {
@@ -217,6 +234,10 @@ impl Topics {
         let path = Path(path.into());
         path.note(messages, bytes, publisher, now);
         Some(path)
+    }
+
+    fn most(&self) -> usize {
+        if cfg!(test) { 1_000 } else { MOST }
     }
 
     fn find(&self, topic: &str) -> Option<Arc<Node>> {
@@ -277,7 +298,10 @@ impl Topics {
 
     /// Removes topics that nobody has published to for long.
     pub(crate) fn forget(&self, now: Time) {
-        self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER));
+        let _alone = self.shape.write();
+        if self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER)) > 0 {
+            self.nodes.store(self.root.size() - 1, Ordering::Relaxed);
+        }
     }
 }
 
@@ -319,6 +343,20 @@ mod tests {
         topics.each(at(101), |view| all.push(view.path));
         all.sort();
         assert_eq!(all, ["harrowmere/gorge", LEVEL, "harrowmere/tidal/ferry-stage/status"]);
+    }
+
+    #[test]
+    fn deep_topics_take_no_more_than_there_is_room_for() {
+        let topics = Topics::default();
+        let deep = |number: usize| format!("{number}{}", "/x".repeat(99));
+        for number in 0..20 {
+            assert_eq!(topics.note(&deep(number), 1, 1, &weir(), at(100)).is_some(), number < 10, "{number}");
+        }
+        assert_eq!((topics.total(at(100)).topics, topics.unfollowed.load(Ordering::Relaxed)), (10, 10));
+        assert!(topics.note(&deep(3), 1, 1, &weir(), at(100)).is_some(), "what is known is followed on");
+        topics.forget(at(100 + FORGOTTEN_AFTER + 1));
+        assert_eq!(topics.total(at(100)).topics, 0);
+        assert!(topics.note(&deep(15), 1, 1, &weir(), at(100)).is_some(), "the room is given back");
     }
 
     #[test]
