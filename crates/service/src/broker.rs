@@ -25,7 +25,7 @@ use tokio::sync::broadcast;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    api::LiveReading,
+    api::{LiveReading, types::DriftView},
     authenticator::Authenticator,
     clock::Clock,
     counters::{Batch, PerCore},
@@ -78,6 +78,8 @@ pub(crate) struct Broker {
     pub(crate) topics: Topics,
     pub(crate) drifts: Drifts,
     pub(crate) refusals_seen: Refusals,
+    /// Topics that were silent too long: when they were looked for, under which revision, and what was found.
+    pub(crate) silent: tokio::sync::Mutex<Option<(tokio::time::Instant, i64, Vec<DriftView>)>>,
     pub(crate) authenticator: Authenticator,
     pub(crate) gatekeeper: Gatekeeper,
     pub(crate) directory: Directory,
@@ -157,6 +159,7 @@ impl Broker {
             topics: Topics::default(),
             drifts: Drifts::default(),
             refusals_seen: Refusals::default(),
+            silent: tokio::sync::Mutex::default(),
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,
             gatekeeper: Gatekeeper::default(),

@@ -1501,6 +1501,11 @@ export interface components {
             levels: components["schemas"]["TopicView"][];
             /** @description The whole below the prefix. */
             total: components["schemas"]["TopicView"];
+            /**
+             * Format: int64
+             * @description Messages on topics that are not in the hierarchy, because it has as many levels as it may.
+             */
+            unfollowed: number;
         };
         /** @description One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below. */
         TopicView: {

@@ -202,6 +202,10 @@ fn print_tree(list: &TopicList, prefix: &str, whole: bool) -> std::io::Result<()
     if shown < list.count {
         output::line(format_args!("{FAINT}{shown} of {} shown; --limit N shows more{FAINT:#}", count(list.count)))?;
     }
+    if list.unfollowed > 0 {
+        let messages = plural(list.unfollowed, "message", "messages");
+        output::line(format_args!("{WARN}{messages} on topics beyond what is followed{WARN:#}"))?;
+    }
     let total = &list.total;
     output::line(format_args!("{}, {} messages/s", plural(total.topics, "topic", "topics"), rate(total.rate)))
 }

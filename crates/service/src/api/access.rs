@@ -96,10 +96,14 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
             (Operator::administrator(address), None)
         }
         SignIn { secret: None, name: Some(name), password: Some(password) } => {
+            // As for clients: an address whose sign-ins fail too often waits before the next one is looked at.
+            let (gatekeeper, limits) = (&broker.gatekeeper, &broker.limits);
+            tokio::time::sleep(gatekeeper.wait(address.ip(), broker.clock.now(), limits)).await;
             let known = broker.store.person(&name).await?;
             let hash = known.as_ref().map(|person| person.password_hash.clone());
             let matches = broker.directory.verify(password.into_bytes(), hash).await;
             let Some(person) = known.filter(|_| matches) else {
+                gatekeeper.note_failure(address.ip(), broker.clock.now(), limits);
                 tracing::info!(%address, "a sign-in to the console failed");
                 return Err(wrong("wrong name or password", "the name or the password is wrong").await);
             };

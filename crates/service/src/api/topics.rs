@@ -1,6 +1,9 @@
 //! The live topic hierarchy, what filters catch, and where traffic and plan differ.
 
-use std::sync::Arc;
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
 
 use axum::{
     Json,
@@ -11,6 +14,7 @@ use moorfall_core::blueprint::PathLevel;
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
+use tokio::time::Instant;
 use utoipa::{IntoParams, ToSchema};
 
 use super::problem::Problem;
@@ -59,6 +63,8 @@ pub struct TopicList {
     pub count: u64,
     /// Whether the blueprint plans topics.
     pub has_plan: bool,
+    /// Messages on topics that are not in the hierarchy, because it has as many levels as it may.
+    pub unfollowed: u64,
 }
 
 /// Which levels are asked for.
@@ -93,6 +99,15 @@ pub(crate) async fn list(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<TopicList>, Problem> {
+    apart(move || list_of(&broker, &wanted)).await.map(Json)
+}
+
+/// Does what may walk through a million topics, away from the connection tasks.
+async fn apart<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static) -> R {
+    tokio::task::spawn_blocking(work).await.expect("the work does not panic, and is not cancelled")
+}
+
+fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
     let now = broker.clock.now();
     let prefix =
         wanted.prefix.as_deref().map(|prefix| prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty());
@@ -126,8 +141,9 @@ pub(crate) async fn list(
     }
     levels.truncate(wanted.limit.min(5_000));
     let has_plan = !broker.design.policy().plan().topics().is_empty();
-    let levels = levels.into_iter().map(|level| view(&broker, level)).collect();
-    Ok(Json(TopicList { total: view(&broker, total), levels, count, has_plan }))
+    let levels = levels.into_iter().map(|level| view(broker, level)).collect();
+    let unfollowed = broker.topics.unfollowed.load(Ordering::Relaxed);
+    Ok(TopicList { total: view(broker, total), levels, count, has_plan, unfollowed })
 }
 
 fn view(broker: &Broker, view: View) -> TopicView {
@@ -211,6 +227,10 @@ pub(crate) async fn matches(
     })?;
     let filter = inner(&filter);
     let limit = wanted.limit.min(1_000);
+    Ok(Json(apart(move || match_of(&broker, &filter, limit)).await))
+}
+
+fn match_of(broker: &Broker, filter: &TopicFilter, limit: usize) -> Match {
     let policy = broker.design.policy();
     let mut found = Match {
         planned: Vec::new(),
@@ -221,7 +241,7 @@ pub(crate) async fn matches(
     };
     for topic in policy.plan().topics() {
         let levels: Vec<Value<'_>> = topic.levels.iter().map(Value::of).collect();
-        match fall_out(&filter, &levels) {
+        match fall_out(filter, &levels) {
             None => found.planned.push(topic.path.clone()),
             Some((level, words)) => {
                 found.planned_misses.push(NearMiss { topic: topic.path.clone(), level, words });
@@ -230,7 +250,7 @@ pub(crate) async fn matches(
     }
     broker.topics.each(broker.clock.now(), |view| {
         let levels: Vec<Value<'_>> = view.path.split('/').map(Value::Text).collect();
-        match fall_out(&filter, &levels) {
+        match fall_out(filter, &levels) {
             None => {
                 found.live_total += 1;
                 found.live.push(view.path);
@@ -250,7 +270,7 @@ pub(crate) async fn matches(
     found.planned.truncate(limit);
     nearest(&mut found.planned_misses, limit);
     nearest(&mut found.live_misses, limit);
-    Ok(Json(found))
+    found
 }
 
 fn nearest(misses: &mut Vec<NearMiss>, limit: usize) {
@@ -358,12 +378,31 @@ pub(crate) async fn drift(State(broker): State<Arc<Broker>>) -> Json<Vec<DriftVi
             }
         })
         .collect();
-    drift.extend(silent(&broker));
+    drift.extend(silent(&broker).await);
     Json(drift)
 }
 
+/// How long a walk for silent topics is good for: the console asks every two seconds.
+const GOOD_FOR: Duration = Duration::from_secs(5);
+
+/// The same as [`find_silent`], from memory for a while.
+async fn silent(broker: &Arc<Broker>) -> Vec<DriftView> {
+    let mut known = broker.silent.lock().await;
+    let revision = broker.design.in_force().revision;
+    if let Some((at, of, silent)) = &*known
+        && *of == revision
+        && at.elapsed() < GOOD_FOR
+    {
+        return silent.clone();
+    }
+    let walked = Arc::clone(broker);
+    let silent = apart(move || find_silent(&walked)).await;
+    *known = Some((Instant::now(), revision, silent.clone()));
+    silent
+}
+
 /// Topics that are silent for longer than their cadence, and planned ones that were never heard.
-fn silent(broker: &Broker) -> Vec<DriftView> {
+fn find_silent(broker: &Broker) -> Vec<DriftView> {
     let policy = broker.design.policy();
     let now = broker.clock.now();
     let mut heard = vec![false; policy.plan().topics().len()];
