@@ -296,6 +296,25 @@ impl Access {
         sentence::explain(self, request)
     }
 
+    /// Whether it may receive what is published to a topic: the right that a granted filter stands for, looked at anew
+    /// where it may have been lost since.
+    pub fn may_receive(&self, topic: &TopicName) -> bool {
+        let Some(policy) = &self.rules else { return true };
+        let mut allowed = false;
+        for place in policy.index().candidates(topic) {
+            let rule = policy.rule(place);
+            let applies = rule.acts.contains(&Act::Subscribe)
+                && self.subject.is(&rule.who)
+                && rule.is_about(&self.subject, topic) == Some(true);
+            match rule.effect {
+                Effect::Deny if applies => return false,
+                Effect::Allow => allowed |= applies,
+                Effect::Deny => {}
+            }
+        }
+        allowed
+    }
+
     /// Whether a message that a granted filter matches is kept back, because a rule denies that topic.
     pub fn withholds(&self, topic: &TopicName) -> bool {
         let Some(policy) = &self.rules else { return false };

@@ -75,6 +75,7 @@ impl Terms {
             key,
             access: self.access,
             permissions: Default::default(),
+            rights_may_be_lost: false,
             // [MQTT-3.1.2-22]: one and a half times.
             keep_alive: (self.keep_alive > 0).then(|| Duration::from_millis(u64::from(self.keep_alive) * 1_500)),
             last_heard: now,
@@ -160,6 +161,7 @@ impl Session {
         // [MQTT-3.2.2-2], [MQTT-3.2.2-3].
         let session_present = state.is_some();
         let mut open = terms.open(now, key, state.unwrap_or_default(), &self.limits);
+        open.rights_may_be_lost = session_present;
         self.withdraw_what_is_no_longer_allowed(&mut open);
         open.resend = open.state.in_flight.ids().into();
         let exactly_once =

@@ -163,7 +163,7 @@ impl Session {
         if part.len() < 2 || !passes || own_form || part.run().expires() {
             return 0;
         }
-        if open.access.withholds(part.run().topic()) {
+        if open.withholds(part.run().topic()) {
             return 0;
         }
         let Some(encoded) = part.run().encoded(version, part.qos) else { return 0 };
@@ -208,7 +208,7 @@ impl Session {
         let Phase::Open(open) = &mut self.phase else { return Err(Withheld::Gone) };
         let Some(delivery) = place.as_ref() else { return Ok(()) };
         let message = &delivery.message;
-        if open.access.withholds(&message.topic) {
+        if open.withholds(&message.topic) {
             return Err(Withheld::NotAllowed);
         }
         let (form, written) = open.form(now, delivery, alone, version, false)?;
@@ -357,6 +357,11 @@ impl Session {
 }
 
 impl Open {
+    /// Whether a rule keeps messages of this topic back.
+    fn withholds(&self, topic: &TopicName) -> bool {
+        if self.rights_may_be_lost { !self.access.may_receive(topic) } else { self.access.withholds(topic) }
+    }
+
     /// The message as this receiver gets it. The encoding that all share serves unless something is its own: less
     /// life left ([MQTT-3.3.2-6]), subscription identifiers, a topic alias; or unless nobody shares it. `started` says
     /// that it was sent before.

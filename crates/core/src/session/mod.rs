@@ -207,6 +207,9 @@ struct Open {
     key: SessionKey,
     access: Access,
     permissions: Permissions,
+    /// Whether what waits for the client was perhaps queued under other rules: the session was there before, or the
+    /// rules have changed.
+    rights_may_be_lost: bool,
     keep_alive: Option<Duration>,
     last_heard: Time,
     will: Option<Will>,

@@ -32,6 +32,7 @@ impl Session {
     pub fn change_access(&mut self, now: Time, access: Access) {
         let Phase::Open(open) = &mut self.phase else { return };
         open.access = access;
+        open.rights_may_be_lost = true;
         open.permissions.forget();
         let mut lowered = Vec::new();
         for (filter, granted) in &mut open.state.subscriptions {

@@ -2,7 +2,11 @@
 
 use std::time::Duration;
 
-use moorfall_core::{Limits, client::Event, session::NEVER};
+use moorfall_core::{
+    Limits,
+    client::Event,
+    session::{Keep, NEVER, Withheld},
+};
 use moorfall_wire::*;
 
 use crate::{
@@ -240,7 +244,8 @@ fn a_subscription_that_the_rules_allow_no_more_is_withdrawn_at_resumption() {
     let rule = |topics: &str| {
         format!(
             "name = \"harrowmere\"\n[[rules]]\nname = \"read\"\nwho = \"everyone\"\n\
-             may = [\"subscribe\"]\ntopics = [\"{topics}\"]\n"
+             may = [\"subscribe\"]\ntopics = [\"{topics}\"]\n\
+             [[rules]]\nname = \"write\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"#\"]\n"
         )
     };
     let mut world = World::with_blueprint(&rule("#"));
@@ -248,8 +253,16 @@ fn a_subscription_that_the_rules_allow_no_more_is_withdrawn_at_resumption() {
     world.subscribe(desk, "harrowmere/#", QoS::AtLeastOnce);
     world.subscribe(desk, "tideway/#", QoS::AtLeastOnce);
     world.disconnect(desk);
+    for topic in ["tideway/gate", "harrowmere/gate"] {
+        world.publish_unheard(topic, topic, QoS::AtLeastOnce);
+    }
     world.change_blueprint(&rule("harrowmere/#"));
-    let again = world.open(keeping("duty-desk", ProtocolVersion::V5));
+    let again = world.begin(keeping("duty-desk", ProtocolVersion::V5));
     assert_eq!(world.subscription_count(), 1);
     assert!(world.refusals(again)[0].contains("may not subscribe to tideway/#"), "{:?}", world.refusals(again));
+    // What had been queued meanwhile is not for its eyes any more, and is done with.
+    let topics: Vec<_> = messages(&world.events(again)).iter().map(|message| message.topic.to_string()).collect();
+    assert_eq!(topics, ["harrowmere/gate"]);
+    assert_eq!(world.withheld(again), [Withheld::NotAllowed]);
+    assert!(world.kept.iter().any(|keep| matches!(keep, Keep::Done(done) if &*done.message.topic == "tideway/gate")));
 }
