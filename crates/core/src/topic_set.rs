@@ -423,7 +423,9 @@ mod tests {
     fn hidden_topics_are_not_reached_by_wildcards() {
         let all = TopicSet::of_filter("#");
         let hidden = TopicSet::of_filter("$tideway/#");
-        assert!(all.intersect(&hidden).is_none());
+        for wild in ["#", "+", "+/level", "+/gate/target"].map(TopicSet::of_filter) {
+            assert!(wild.intersect(&hidden).is_none() && hidden.intersect(&wild).is_none(), "{wild}");
+        }
         assert_eq!(hidden.outside([&all]).as_deref(), Some("$tideway"));
         assert_eq!(hidden.outside([&hidden]), None);
     }

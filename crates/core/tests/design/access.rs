@@ -51,6 +51,28 @@ fn a_cohort_publishes_below_its_own_name_and_reach() {
 }
 
 #[test]
+fn a_rule_that_denies_wins_wherever_it_stands() {
+    let rule = |name: &str, effect: &str, topic: &str| {
+        format!(
+            "[[rules]]\nname = \"{name}\"\neffect = \"{effect}\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\n\
+             topics = [\"{topic}\"]\n"
+        )
+    };
+    let (all, gates) = (rule("all", "allow", "harrowmere/#"), rule("gates", "deny", "harrowmere/+/gate"));
+    for (text, denying) in [(format!("{all}{gates}"), 1), (format!("{gates}{all}"), 0)] {
+        let anyone = policy(&format!("name = \"a\"\n{text}")).bind(&identity("anyone", &[]), "c").unwrap();
+        let gate = "harrowmere/kettle-weir/gate";
+        assert_eq!(publishes(&anyone, gate, QoS::AtMostOnce, false), Decision::Denied(denying));
+        assert_eq!(subscribes(&anyone, gate), Decision::Denied(denying));
+        assert!(
+            may_publish(&anyone, "harrowmere/kettle-weir/stage") && subscribes(&anyone, "harrowmere/#").is_allowed()
+        );
+        assert!(explain(&anyone, gate, QoS::AtMostOnce, false).ends_with("rule `gates` denies it"));
+        assert!(anyone.withholds(&gate.parse().unwrap()) && !anyone.may_receive(&gate.parse().unwrap()));
+    }
+}
+
+#[test]
 fn limits_of_a_rule_hold() {
     let desk = access("duty-desk");
     let target = "harrowmere/gorge/kettle-weir/gate/target";

@@ -211,6 +211,9 @@ fn changes_are_told_in_the_design_s_own_terms() {
     };
     assert_eq!(field(0), ("cadence", "900 s", "300 s"));
     assert_eq!(field(3), ("rate", "2/m", ""));
+    let limited = CATCHMENT.replace("name = \"stations-obey\"", "name = \"stations-obey\"\nhighest-qos = 1");
+    let changes = diff(&old, &Blueprint::parse(&limited).unwrap());
+    assert_eq!((&*changes[0].fields[0].before, &*changes[0].fields[0].after), ("", "1"), "a field that was not there");
     let moved = CATCHMENT.replace("[levels.reach]", "# Nothing but its place has changed.\n\n[levels.reach]");
     assert_eq!(diff(&old, &Blueprint::parse(&moved).unwrap()), []);
 }

@@ -62,6 +62,10 @@ fn what_a_message_breaks_is_said() {
     assert_eq!((breach, refused), (Breach::Retention, false));
     assert_eq!(check(status, qos0, true, "online"), None);
     assert_eq!(check(status, qos0, true, ""), None, "the retained message is cleared");
+    let text = "name = \"a\"\n[[topics]]\npath = \"gate/position\"\npayload = \"json\"\nretained = \"required\"\n";
+    let json = super::policy(text);
+    let empty = |retain| json.plan().check(0, qos0, retain, b"").map(|broken| broken.breach);
+    assert_eq!((empty(true), empty(false)), (None, Some(Breach::Payload)), "only what clears is of every form");
     let power = "harrowmere/meadows/withy-drain/pump-2/power";
     assert_eq!(check(power, qos0, false, " 37.5 "), None);
     assert_eq!(check(power, qos0, false, "much").unwrap().1, "the payload is not a number: \"much\"");

@@ -147,19 +147,36 @@ proptest! {
     }
 }
 
+const PLAIN: Receiver = Receiver {
+    version: ProtocolVersion::V5,
+    qos: QoS::AtLeastOnce,
+    receive_maximum: 5,
+    packet_size: 10_000,
+    aliases: 0,
+    kept: false,
+    identifier: false,
+    ahead: 10_000,
+};
+
+#[test]
+fn what_may_be_handed_on_or_sent_again_is_held_though_it_came_in_a_run() {
+    for (kept, group) in [(false, Some("$share/models/harrowmere/#")), (true, None), (false, None)] {
+        let mut session = open(Receiver { kept, ..PLAIN });
+        let via = group.map(|filter| Arc::new(Via { identifiers: Vec::new(), shared: Some(filter.parse().unwrap()) }));
+        let run = Arc::new(Run::new([message(5, None), message(6, None)]));
+        let mut queued = Some(Queued::Part(Part::new(run, QoS::AtLeastOnce, via)));
+        assert_eq!(session.handle_queued(now(), &mut queued, 10_000).sent, 2);
+        session.handle_connection_lost(now(), "the client went".into());
+        let mut state = session.part().unwrap().state;
+        assert_eq!(state.take_shared().len(), if group.is_some() { 2 } else { 0 });
+        // Of a session that ends with its connection nothing is sent again, so nothing is held.
+        assert_eq!(state.into_sent().len(), if kept { 2 } else { 0 });
+    }
+}
+
 #[test]
 fn an_identifier_of_a_run_is_not_one_of_qos_2() {
-    let receiver = Receiver {
-        version: ProtocolVersion::V5,
-        qos: QoS::AtLeastOnce,
-        receive_maximum: 5,
-        packet_size: 10_000,
-        aliases: 0,
-        kept: false,
-        identifier: false,
-        ahead: 10_000,
-    };
-    let mut session = open(receiver);
+    let mut session = open(PLAIN);
     let run = Arc::new(Run::new([message(5, None), message(6, None)]));
     let mut queued = Some(Queued::Part(Part::new(run, QoS::AtLeastOnce, None)));
     assert_eq!(session.handle_queued(now(), &mut queued, 10_000).sent, 2);
