@@ -1,4 +1,7 @@
 <script lang="ts">
+  import { router } from 'svelte-spa-router';
+
+  import { api } from '$lib/api/client';
   import CheckResult from '$lib/components/check-result.svelte';
   import ComparisonView from '$lib/components/comparison-view.svelte';
   import Panel from '$lib/components/panel.svelte';
@@ -30,8 +33,20 @@
     });
   }
 
+  /** A topic that is to be planned comes with the address. */
+  async function load() {
+    await design.load();
+    const topic = new URLSearchParams(router.querystring).get('plan');
+    if (!topic) return;
+    const { data } = await api.GET('/api/v1/topics/plan', { params: { query: { topic } } });
+    if (!data) return;
+    await design.add(data.text);
+    const text = design.draft[design.file]!.text.trimEnd();
+    go(design.draft[design.file]!.name, text.split('\n').length - 3);
+  }
+
   $effect(() => {
-    void design.load();
+    void load();
     return () => design.stop();
   });
 </script>

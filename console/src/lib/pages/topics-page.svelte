@@ -67,6 +67,14 @@
               </span>
             </p>
             <p class="text-xs">{entry.words}{entry.identity ? `; ${entry.identity}` : ''}</p>
+            {#if entry.kind === 'unplanned'}
+              <a
+                class="text-xs font-medium text-moss hover:underline"
+                href="#/design?plan={encodeURIComponent(entry.topic)}"
+              >
+                Take it into a draft
+              </a>
+            {/if}
             {#if entry.sample}<p class="truncate font-mono text-xs text-quiet">{entry.sample}</p>{/if}
           </li>
         {:else}

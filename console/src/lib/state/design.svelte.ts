@@ -87,6 +87,14 @@ export class Design {
     await this.check();
   }
 
+  /** Adds lines to the end of the file that is seen. */
+  async add(lines: string): Promise<void> {
+    const file = this.draft[this.file];
+    if (!file) return;
+    file.text = `${file.text.trimEnd()}\n\n${lines}`;
+    await this.check();
+  }
+
   /** Checks when typing pauses. */
   typed(): void {
     this.#done = '';

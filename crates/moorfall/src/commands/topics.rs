@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use moorfall_core::blueprint::{Blueprint, Source};
 use moorfall_service::{
-    api_types::{DriftView, Match, NearMiss, TopicList, TopicView},
+    api_types::{DriftView, Match, NearMiss, PlanLines, TopicList, TopicView},
     blueprint_files,
 };
 
@@ -235,26 +235,6 @@ async fn drift(local: &Local, as_json: bool) -> Done {
 
 /// What is known of an unplanned topic, as lines that can be added to a blueprint.
 async fn plan(local: &Local, topic: &str) -> Done {
-    let list: TopicList = local.get(&["topics"], &[("prefix", topic), ("limit", "1")]).await?;
-    let view = &list.total;
-    if !view.is_topic {
-        return Err(Failure(format!("nothing was published to {topic} itself; `moorfall topics tree` shows where")));
-    }
-    if !view.planned.is_empty() {
-        return Err(Failure(format!("{topic} is planned: it is one of {}", view.planned)));
-    }
-    let drift: Vec<DriftView> = local.get(&["topics", "drift"], &[]).await?;
-    let sample = drift.iter().find(|entry| entry.topic == topic).map(|entry| entry.sample.clone()).unwrap_or_default();
-    let payload = match serde_json::from_str::<serde_json::Value>(&sample) {
-        Ok(value) if value.is_number() => "number",
-        Ok(_) => "json",
-        Err(_) if sample.is_empty() => "bytes",
-        Err(_) => "text",
-    };
-    let retained = if view.retained { "required" } else { "never" };
-    let quoted = |text: &str| toml::Value::from(text).to_string();
-    output::finish(output::line(format_args!(
-        "[[topics]]\npath = {}\npurpose = \"\"\npayload = \"{payload}\"\nretained = \"{retained}\"",
-        quoted(topic)
-    )))
+    let lines: PlanLines = local.get(&["topics", "plan"], &[("topic", topic)]).await?;
+    output::finish(output::line(lines.text.trim_end()))
 }

@@ -318,6 +318,18 @@ async fn the_design_is_looked_at_changed_and_taken_back() {
     assert_eq!(service.status()["revision"], 3);
     page.wait_for("[data-revisions]", |text| text.contains("back to revision 1")).await;
 
+    // An unplanned topic is taken into a draft.
+    let notes = format!(
+        "{}\n[[rules]]\nname = \"notes\"\nwho = {{ identity = \"kettle-weir\" }}\nmay = [\"publish\"]\ntopics = [\"notes/weir\"]\n",
+        crate::harness::BLUEPRINT
+    );
+    let file = place.write("notes.toml", &notes);
+    service.run(&["blueprint", "apply", file.to_str().unwrap()]).ok();
+    service.run(&[&["publish", "notes/weir", "all is well", "--qos", "1"][..], &weir].concat()).ok();
+    page.click("a[href='#/topics']").await;
+    page.click("a[href='#/design?plan=notes%2Fweir']").await;
+    page.wait_for("[data-changes='1']", |text| text.contains("topic notes/weir")).await;
+
     page.click("a[href='#/audit']").await;
     page.wait_for("main", |text| text.contains("revert design") && text.contains("put identity")).await;
 }

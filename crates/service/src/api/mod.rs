@@ -89,6 +89,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(topics::list))
         .routes(routes!(topics::matches))
         .routes(routes!(topics::drift))
+        .routes(routes!(topics::plan))
         .routes(routes!(operator::me))
         .routes(routes!(operator::audit));
     let operate = OpenApiRouter::new()

@@ -14,7 +14,7 @@ pub use super::{
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
     tokens::{NewToken, TokenView},
-    topics::{DriftView, Match, NearMiss, RefusalView, TopicList, TopicView},
+    topics::{DriftView, Match, NearMiss, PlanLines, RefusalView, TopicList, TopicView},
 };
 pub use crate::directory::IdentityView;
 
