@@ -99,7 +99,13 @@ impl Authenticator {
         } else {
             return (refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later"), None);
         };
+        let tied = directory.client_id_of(name).filter(|tied| *tied != *credentials.client_id);
         let verdict = match sign_in {
+            // Told only to whoever has the credential.
+            SignIn::Known(_) if let Some(tied) = tied => refused(
+                ReasonCode::ClientIdentifierNotValid,
+                &format!("{name} may only use the client identifier {tied}"),
+            ),
             SignIn::Known(identity) => bind(policy, &identity, credentials),
             SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
             SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),

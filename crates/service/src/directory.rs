@@ -63,6 +63,9 @@ pub struct IdentityDraft {
     /// A note for people.
     #[serde(default)]
     pub note: String,
+    /// The only client identifier that it may use; any if left out.
+    #[serde(default)]
+    pub client_id: Option<String>,
 }
 
 fn yes() -> bool {
@@ -96,6 +99,9 @@ pub(crate) struct IdentityImport {
     /// A note for people.
     #[serde(default)]
     pub note: String,
+    /// The only client identifier that it may use; any if left out.
+    #[serde(default)]
+    pub client_id: Option<String>,
     /// An Argon2id hash in PHC form; left out, an earlier password stays.
     #[serde(default)]
     pub password_hash: Option<String>,
@@ -123,6 +129,9 @@ pub struct IdentityView {
     pub enabled: bool,
     /// A note for people.
     pub note: String,
+    /// The only client identifier that it may use; any if null.
+    #[serde(default)]
+    pub client_id: Option<String>,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub created_at: OffsetDateTime,
@@ -139,6 +148,7 @@ impl From<&IdentityRecord> for IdentityView {
             has_password: record.password_hash.is_some(),
             enabled: record.enabled,
             note: record.note.clone(),
+            client_id: record.client_id.clone(),
             created_at: record.created_at,
             changed_at: record.changed_at,
         }
@@ -238,9 +248,16 @@ impl Directory {
             Some(password) => Some(self.hash(password).await?),
         };
         let _one_at_a_time = self.changing.lock().await;
-        let record =
-            self.store.put_identity(name, &draft.attributes, hash.as_deref(), draft.enabled, &draft.note).await?;
-        let record = Arc::new(record);
+        let row = IdentityRow {
+            name,
+            attributes: &draft.attributes,
+            password_hash: hash.as_deref(),
+            enabled: draft.enabled,
+            note: &draft.note,
+            client_id: draft.client_id.as_deref(),
+        };
+        let stored = self.store.put_identities(&[row]).await?.pop();
+        let record = Arc::new(stored.expect("what is put is given back"));
         let view = (&*record).into();
         let old = self.known.write().insert(name.to_owned(), Arc::clone(&record));
         Ok((view, impact(old.as_deref(), &record)))
@@ -276,6 +293,7 @@ impl Directory {
                 let same = old.attributes.0 == record.attributes
                     && old.enabled == record.enabled
                     && old.note == record.note
+                    && old.client_id == record.client_id
                     && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
                 if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
             }
@@ -295,6 +313,7 @@ impl Directory {
                 password_hash: record.password_hash.as_deref(),
                 enabled: record.enabled,
                 note: &record.note,
+                client_id: record.client_id.as_deref(),
             })
             .collect();
         let stored = self.store.put_identities(&rows).await?;
@@ -317,6 +336,11 @@ impl Directory {
         let removed = self.store.remove_identity(name).await?;
         self.known.write().remove(name);
         Ok(removed)
+    }
+
+    /// The only client identifier that an identity may use, if it is tied to one.
+    pub(crate) fn client_id_of(&self, name: &str) -> Option<String> {
+        self.known.read().get(name)?.client_id.clone()
     }
 
     /// Someone who has shown a good token.
@@ -349,7 +373,9 @@ impl Directory {
 
 fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
     match old {
-        Some(old) if old.password_hash != new.password_hash || !new.enabled => Impact::SignInAgain,
+        Some(old) if old.password_hash != new.password_hash || old.client_id != new.client_id || !new.enabled => {
+            Impact::SignInAgain
+        }
         Some(old) if old.attributes.0 != new.attributes.0 => Impact::OtherRights,
         _ => Impact::None,
     }

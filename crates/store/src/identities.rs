@@ -21,13 +21,15 @@ pub struct IdentityRecord {
     pub enabled: bool,
     /// A note for people.
     pub note: String,
+    /// The only client identifier that it may use; any if absent.
+    pub client_id: Option<String>,
     /// When it was made.
     pub created_at: OffsetDateTime,
     /// When it was last changed.
     pub changed_at: OffsetDateTime,
 }
 
-/// One identity as it is to be, of many.
+/// One identity as it is to be.
 #[derive(Clone, Copy)]
 pub struct IdentityRow<'a> {
     /// The name.
@@ -40,6 +42,8 @@ pub struct IdentityRow<'a> {
     pub enabled: bool,
     /// A note for people.
     pub note: &'a str,
+    /// The only client identifier that it may use; any if absent.
+    pub client_id: Option<&'a str>,
 }
 
 impl std::fmt::Debug for IdentityRecord {
@@ -59,38 +63,13 @@ impl Store {
         Ok(sqlx::query_as("SELECT * FROM identity ORDER BY name").fetch_all(&self.pool).await?)
     }
 
-    /// Makes or replaces an identity and gives what is stored. Without a hash an earlier password stays.
-    pub async fn put_identity(
-        &self,
-        name: &str,
-        attributes: &BTreeMap<String, AttributeValue>,
-        password_hash: Option<&str>,
-        enabled: bool,
-        note: &str,
-    ) -> Result<IdentityRecord, StoreError> {
-        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note) \
-             VALUES ($1, $2, $3, $4, $5) \
-             ON CONFLICT (name) DO UPDATE SET attributes = $2, enabled = $4, note = $5, changed_at = now(), \
-             password_hash = coalesce($3, identity.password_hash) \
-             RETURNING *";
-        let record = sqlx::query_as(statement)
-            .bind(name)
-            .bind(Json(attributes))
-            .bind(password_hash)
-            .bind(enabled)
-            .bind(note)
-            .fetch_one(&self.pool)
-            .await?;
-        Ok(record)
-    }
-
-    /// Makes or replaces many identities in one statement, and gives what is stored. Those without a hash keep an
-    /// earlier password. No name may stand in it twice.
+    /// Makes or replaces identities in one statement, and gives what is stored. Those without a hash keep an earlier
+    /// password. No name may stand in it twice.
     pub async fn put_identities(&self, rows: &[IdentityRow<'_>]) -> Result<Vec<IdentityRecord>, StoreError> {
-        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note) \
-             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[]) \
+        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id) \
+             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[]) \
              ON CONFLICT (name) DO UPDATE SET attributes = excluded.attributes, enabled = excluded.enabled, \
-             note = excluded.note, changed_at = now(), \
+             note = excluded.note, client_id = excluded.client_id, changed_at = now(), \
              password_hash = coalesce(excluded.password_hash, identity.password_hash) RETURNING *";
         let records = sqlx::query_as(statement)
             .bind(rows.iter().map(|row| row.name).collect::<Vec<_>>())
@@ -98,6 +77,7 @@ impl Store {
             .bind(rows.iter().map(|row| row.password_hash).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.enabled).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.note).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| row.client_id).collect::<Vec<_>>())
             .fetch_all(&self.pool)
             .await?;
         Ok(records)

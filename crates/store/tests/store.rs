@@ -5,7 +5,7 @@
 use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use moorfall_core::AttributeValue;
-use moorfall_store::{PrivateCluster, Resolution, Sample, SignedIn, Store};
+use moorfall_store::{IdentityRow, PrivateCluster, Resolution, Sample, SignedIn, Store};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
 
@@ -73,11 +73,16 @@ async fn records_come_back_as_they_were_written() {
         ("gate".to_owned(), AttributeValue::Truth(true)),
     ]
     .into();
-    store.put_identity("kettle-weir", &attributes, Some("hash"), true, "a weir").await.unwrap();
-    let changed = store.put_identity("kettle-weir", &BTreeMap::new(), None, false, "").await.unwrap();
+    let put = async |name, attributes, password_hash, enabled, note| {
+        let row = IdentityRow { name, attributes, password_hash, enabled, note, client_id: Some("weir-1") };
+        store.put_identities(&[row]).await.unwrap().remove(0)
+    };
+    put("kettle-weir", &attributes, Some("hash"), true, "a weir").await;
+    let none = BTreeMap::new();
+    let changed = put("kettle-weir", &none, None, false, "").await;
     assert_eq!(changed.password_hash.as_deref(), Some("hash"), "an unsaid password stays");
     assert!(!format!("{changed:?}").contains("hash"), "and is not shown");
-    store.put_identity("barrier", &attributes, None, true, "").await.unwrap();
+    put("barrier", &attributes, None, true, "").await;
     let all = store.identities().await.unwrap();
     let names: Vec<&str> = all.iter().map(|identity| identity.name.as_str()).collect();
     assert_eq!((names, all[0].attributes.0.clone()), (vec!["barrier", "kettle-weir"], attributes));

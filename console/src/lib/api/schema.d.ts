@@ -729,6 +729,8 @@ export interface components {
             attributes?: {
                 [key: string]: Record<string, never>;
             };
+            /** @description The only client identifier that it may use; any if left out. */
+            client_id?: string | null;
             /**
              * @description Whether it may connect.
              * @default true
@@ -745,6 +747,8 @@ export interface components {
             attributes?: {
                 [key: string]: Record<string, never>;
             };
+            /** @description The only client identifier that it may use; any if left out. */
+            client_id?: string | null;
             /**
              * @description Whether it may connect.
              * @default true
@@ -768,6 +772,8 @@ export interface components {
              * @description When it was last changed.
              */
             changed_at: string;
+            /** @description The only client identifier that it may use; any if null. */
+            client_id?: string | null;
             /**
              * Format: date-time
              * @description When it was made.

@@ -35,6 +35,8 @@ struct Record {
     #[serde(default, skip_serializing_if = "String::is_empty")]
     note: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    client_id: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     password_hash: Option<String>,
 }
 
@@ -105,12 +107,14 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
         attributes: BTreeMap::new(),
         enabled: true,
         note: String::new(),
+        client_id: None,
         password_hash: None,
     };
     for (heading, text) in headings.iter().zip(row) {
         match heading {
             "name" => record.name = text.to_owned(),
             "note" => record.note = text.to_owned(),
+            "client-id" => record.client_id = Some(text.to_owned()).filter(|id| !id.is_empty()),
             "password-hash" => record.password_hash = Some(text.to_owned()).filter(|hash| !hash.is_empty()),
             "enabled" => {
                 record.enabled = match text {
@@ -124,7 +128,7 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
                 Some(name) => drop(record.attributes.insert(name.to_owned(), value(text))),
                 None => {
                     return Err(format!(
-                        "the column `{heading}` is not known; write name, enabled, note, password-hash or attr.NAME"
+                        "the column `{heading}` is not known; write name, enabled, note, client-id, password-hash or attr.NAME"
                     ));
                 }
             },
@@ -210,8 +214,8 @@ pub(super) async fn export(local: &Local, file: &Path) -> Done {
         Form::JsonLines => {
             let mut bytes = Vec::new();
             for identity in &identities {
-                let IdentityView { name, attributes, enabled, note, .. } = identity.clone();
-                let record = Record { name, attributes, enabled, note, password_hash: None };
+                let IdentityView { name, attributes, enabled, note, client_id, .. } = identity.clone();
+                let record = Record { name, attributes, enabled, note, client_id, password_hash: None };
                 serde_json::to_writer(&mut bytes, &record)?;
                 bytes.push(b'\n');
             }
@@ -230,11 +234,16 @@ fn csv_of(identities: &[IdentityView]) -> Result<Vec<u8>, Failure> {
     names.dedup();
     let mut writer = csv::Writer::from_writer(Vec::new());
     let attributes = names.iter().map(|name| format!("attr.{name}"));
-    writer.write_record(["name", "enabled", "note"].map(str::to_owned).into_iter().chain(attributes))?;
+    writer.write_record(["name", "enabled", "note", "client-id"].map(str::to_owned).into_iter().chain(attributes))?;
     for identity in identities {
         let values =
             names.iter().map(|name| identity.attributes.get(*name).map(ToString::to_string).unwrap_or_default());
-        let fixed = [identity.name.clone(), identity.enabled.to_string(), identity.note.clone()];
+        let fixed = [
+            identity.name.clone(),
+            identity.enabled.to_string(),
+            identity.note.clone(),
+            identity.client_id.clone().unwrap_or_default(),
+        ];
         writer.write_record(fixed.into_iter().chain(values))?;
     }
     writer.into_inner().map_err(|error| Failure(error.to_string()))

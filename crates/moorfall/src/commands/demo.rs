@@ -130,6 +130,7 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
             password: Some(password.clone()),
             enabled: true,
             note: identity.note,
+            client_id: None,
         };
         service.put_identity(&identity.name, draft).await?;
         passwords.insert(identity.name, password);

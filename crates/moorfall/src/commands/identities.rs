@@ -51,6 +51,9 @@ enum Verb {
         /// A note for people
         #[arg(long, value_name = "TEXT")]
         note: Option<String>,
+        /// Tie it to this client identifier; an empty one unties it
+        #[arg(long, value_name = "ID")]
+        client_id: Option<String>,
         /// Let it connect again
         #[arg(long, conflicts_with = "disable")]
         enable: bool,
@@ -65,8 +68,8 @@ enum Verb {
     },
     /// Make and change many identities from a file
     ///
-    /// CSV with a heading (name, enabled, note, password-hash, and attr.NAME for each attribute), or JSON lines with
-    /// the fields name, attributes, enabled, note and password_hash. Numbers, true and false are taken as such.
+    /// CSV with a heading (name, enabled, note, client-id, password-hash, and attr.NAME for each attribute), or JSON lines with
+    /// the fields name, attributes, enabled, note, client_id and password_hash. Numbers, true and false are taken as such.
     /// Identities that the file does not name stay. The whole file is checked first; with a fault nothing is changed.
     Import {
         /// The file; its ending says which, .csv or .jsonl
@@ -159,7 +162,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
             output::finish(output::line(format_args!("{} is removed", printable(&name))))
         }
-        Verb::Set { name, attributes, password, password_file, note, enable, disable } => {
+        Verb::Set { name, attributes, password, password_file, note, client_id, enable, disable } => {
             let all: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
             let known = all.into_iter().find(|identity| identity.name == name);
             let is_new = known.is_none();
@@ -175,12 +178,16 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
                 draft.password = Some(text.to_owned());
             }
             draft.note = note.unwrap_or(draft.note);
+            if let Some(id) = client_id {
+                draft.client_id = Some(id).filter(|id| !id.is_empty());
+            }
             draft.enabled = enable || (draft.enabled && !disable);
             let body = json!({
                 "attributes": draft.attributes,
                 "password": draft.password,
                 "enabled": draft.enabled,
                 "note": draft.note,
+                "client_id": draft.client_id,
             });
             local.change(Method::PUT, &["identities", &name], Some(&body)).await?;
             let done = if is_new { "made" } else { "changed" };
@@ -194,17 +201,24 @@ struct Draft {
     password: Option<String>,
     enabled: bool,
     note: String,
+    client_id: Option<String>,
 }
 
 impl Default for Draft {
     fn default() -> Self {
-        Self { attributes: BTreeMap::new(), password: None, enabled: true, note: String::new() }
+        Self { attributes: BTreeMap::new(), password: None, enabled: true, note: String::new(), client_id: None }
     }
 }
 
 impl From<IdentityView> for Draft {
     fn from(known: IdentityView) -> Self {
-        Self { attributes: known.attributes, password: None, enabled: known.enabled, note: known.note }
+        Self {
+            attributes: known.attributes,
+            password: None,
+            enabled: known.enabled,
+            note: known.note,
+            client_id: known.client_id,
+        }
     }
 }
 
@@ -240,7 +254,8 @@ async fn list(local: &Local, as_json: bool) -> Done {
             (true, true) => "password",
             (true, false) => "no credential",
         };
-        vec![identity.name.clone(), state.to_owned(), attributes.join(" "), identity.note.clone()]
+        let tied = identity.client_id.as_ref().map(|id| format!(", only as {id}")).unwrap_or_default();
+        vec![identity.name.clone(), format!("{state}{tied}"), attributes.join(" "), identity.note.clone()]
     });
     output::finish(output::line(table(&["NAME", "SIGN-IN", "ATTRIBUTES", "NOTE"], rows.collect())))
 }

@@ -411,8 +411,8 @@ fn many_identities_come_from_a_file_and_go_to_one() {
     let exported = exported.to_str().unwrap();
     service.run(&["identities", "export", exported]).ok();
     let text = std::fs::read_to_string(exported).unwrap();
-    assert!(text.starts_with("name,enabled,note,attr.kind,attr.reach,attr.sensors\n"), "{text}");
-    assert!(text.contains("nine-arches,true,\"below, the old bridge\",station,gorge,1\n"), "{text}");
+    assert!(text.starts_with("name,enabled,note,client-id,attr.kind,attr.reach,attr.sensors\n"), "{text}");
+    assert!(text.contains("nine-arches,true,\"below, the old bridge\",,station,gorge,1\n"), "{text}");
     assert!(!text.contains("argon2"), "{text}");
     let lines = place.path().join("all.jsonl");
     service.run(&["identities", "export", lines.to_str().unwrap()]).ok();
@@ -446,6 +446,46 @@ fn many_identities_come_from_a_file_and_go_to_one() {
     assert_eq!(service.status()["identities"], 3);
     let audit = service.run(&["audit", "import", "--json"]).json();
     assert_eq!((audit.as_array().unwrap().len(), &audit[0]["name"]), (1, &"3 of them".into()), "{audit}");
+}
+
+#[test]
+fn an_identity_may_be_tied_to_a_client_identifier() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    people_of_the_river(&service);
+    let try_as = |client_id: &str, password: &str| {
+        let sign_in = Connect {
+            user_name: Some("kettle-weir".into()),
+            password: Some(password.to_owned().into()),
+            ..connect(V5, client_id)
+        };
+        let mut peer = Peer::begin(service.mqtt, sign_in);
+        match peer.receive() {
+            Some(Packet::ConnAck(ack)) => {
+                (ack.reason, ack.properties.reason_string.unwrap_or_default().to_string(), peer)
+            }
+            other => panic!("{other:?}"),
+        }
+    };
+    let (_, _, mut other) = try_as("desk-9", "riew-elttek");
+    service.run(&["identities", "set", "kettle-weir", "--client-id", "weir-1"]).ok();
+    assert!(matches!(other.receive(), Some(Packet::Disconnect(_))), "it signs in again");
+    let (reason, words, _) = try_as("desk-9", "riew-elttek");
+    assert_eq!(
+        (reason, &*words),
+        (ReasonCode::ClientIdentifierNotValid, "kettle-weir may only use the client identifier weir-1")
+    );
+    let (reason, words, _) = try_as("desk-9", "guess");
+    assert_eq!(reason, ReasonCode::BadUserNameOrPassword);
+    assert!(!words.contains("weir-1"), "a stranger is not told: {words}");
+    assert_eq!(try_as("weir-1", "riew-elttek").0, ReasonCode::Success);
+    let listed = service.run(&["identities", "list", "--json"]).json();
+    assert_eq!(
+        listed.as_array().unwrap().iter().find(|one| one["name"] == "kettle-weir").unwrap()["client_id"],
+        "weir-1"
+    );
+    service.run(&["identities", "set", "kettle-weir", "--client-id", ""]).ok();
+    assert_eq!(try_as("desk-9", "riew-elttek").0, ReasonCode::Success);
 }
 
 #[test]
