@@ -1,5 +1,9 @@
 //! One MQTT connection: a task that moves bytes, carries out the session's actions and drains its queue.
 
+mod admission;
+mod delivery;
+mod routing;
+
 use std::{
     collections::VecDeque,
     future::{pending, poll_fn},
@@ -12,22 +16,21 @@ use std::{
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Message, Outgoing, Queued, Run, Time,
-    router::{Recipient, Route, RouteCache},
-    session::{Action, Credentials, Granted, Keep, Routed, Session, Undelivered, Verdict},
+    Message, Outgoing, Queued, Time,
+    router::{Route, RouteCache},
+    session::{Action, Keep, Routed, Session},
 };
-use moorfall_store::{SessionRow, SubscriptionRow};
-use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicFilter, TopicName};
+use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::{sleep_until, timeout};
 
 use crate::{
-    broker::{Broker, Seat, Waiting},
+    broker::{Broker, Seat},
     counters::Batch,
     data_folder::random_text,
     drift::RefusalNote,
     journal::Promise,
     listener::Listener,
-    registry::{Newcomer, NotAdmitted, Rights},
+    registry::Rights,
     session_record::{Link, RetainedDue, SessionRecord, Walk},
     stream::Stream,
     topics,
@@ -36,9 +39,6 @@ use crate::{
 /// Bytes that may wait to be written before no more are made: beyond it the client's own slowness holds back what
 /// it is sent and what is read from it.
 const WRITE_AHEAD: usize = 64 * 1024;
-
-/// Deliveries taken from the queue at a time.
-const DELIVERIES: usize = 1_024;
 
 /// The least and the most that is read at a time, bytes.
 const READ: (usize, usize) = (2 * 1024, 64 * 1024);
@@ -122,9 +122,6 @@ struct Connection {
     /// Why the session ended, once it has.
     farewell: Option<(String, bool)>,
 }
-
-/// Messages of one run at most.
-const RUN: usize = 1_024;
 
 /// Whether a kept session waits for its SUBACK.
 #[derive(PartialEq)]
@@ -297,66 +294,6 @@ impl Connection {
         }
     }
 
-    /// Moves deliveries from the queue to the client, as many as it takes.
-    async fn deliver(&mut self) {
-        let Some(record) = self.record.clone() else { return };
-        let now = self.broker.clock.now();
-        while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
-            if self.pending.is_empty() && !self.refill(&record) {
-                break;
-            }
-            let mut front = self.pending.pop_front();
-            if self.walking.is_some()
-                && let Some(Queued::One(delivery)) = &mut front
-                && delivery.qos > QoS::AtMostOnce
-                && record.is_kept()
-                && self.session.room_for(delivery.qos) > 0
-            {
-                delivery.sequence = record.next_sequence();
-                self.broker.journal.open().file(record.key, delivery);
-            }
-            let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
-            self.held -= handled.sent as usize + handled.withheld.len();
-            self.batch.messages_out += handled.sent;
-            for Undelivered { why, message } in handled.withheld {
-                self.batch.withheld += 1;
-                record.withheld.fetch_add(1, Ordering::Relaxed);
-                tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
-            }
-            if let Some(front) = front {
-                // The client takes no more now.
-                self.pending.push_front(front);
-                break;
-            }
-        }
-        self.act().await;
-    }
-
-    /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
-    /// Gives whether there may be more.
-    fn refill(&mut self, record: &SessionRecord) -> bool {
-        if let Some((filter, granted)) = self.walking.take() {
-            self.keep_subscription(record, filter, granted);
-        }
-        if self.subscribing == Subscribing::No
-            && let Some((filter, granted)) = self.retained_due.pop_front()
-        {
-            let retained = self.broker.router.retained(&filter, self.broker.clock.now());
-            let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
-            self.pending = deliveries.map(Queued::One).collect();
-            self.held = self.pending.len();
-            self.walking = Some((filter, granted));
-            return true;
-        }
-        record.take(DELIVERIES, &mut self.pending);
-        self.held = self.pending.iter().map(Queued::len).sum();
-        if self.pending.is_empty() && self.pending.capacity() > 64 {
-            // The memory of a burst or of a long walk is given back.
-            self.pending = VecDeque::new();
-        }
-        !self.pending.is_empty()
-    }
-
     /// Carries out what the session wants.
     async fn act(&mut self) {
         while let Some(action) = self.session.poll_action() {
@@ -397,197 +334,6 @@ impl Connection {
                 Action::Close { words, failure } => self.farewell = Some((words, failure)),
             }
         }
-    }
-
-    /// Finds out who the client is. Addresses that try too often are refused, and those that fail too often wait.
-    async fn authenticate(&mut self, credentials: Credentials) -> Verdict {
-        self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
-        let refused = |reason, words: &str| Verdict::Refused { reason, words: words.to_owned() };
-        if let Some(words) = &self.seat.refusal {
-            return refused(ReasonCode::QuotaExceeded, words);
-        }
-        let (broker, limits) = (&self.broker, &self.origin.listener.limits);
-        let (address, gatekeeper) = (self.origin.address.ip(), &broker.gatekeeper);
-        if !gatekeeper.may_connect(address, broker.clock.now(), limits) {
-            return refused(ReasonCode::ConnectionRateExceeded, "too many connections come from this address");
-        }
-        let wait = gatekeeper.wait(address, broker.clock.now(), limits);
-        if !wait.is_zero() {
-            tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
-            tokio::time::sleep(wait).await;
-        }
-        let anonymous = self.origin.listener.anonymous;
-        let policy = broker.design.policy();
-        let Broker { authenticator, directory, tokens, .. } = &**broker;
-        let (verdict, token) = authenticator.check(&credentials, anonymous, directory, tokens, &policy).await;
-        if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
-            gatekeeper.note_failure(address, broker.clock.now(), limits);
-        }
-        self.token = token;
-        verdict
-    }
-
-    async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
-        let listener = Arc::clone(&self.origin.listener.name);
-        let link = Link::new(self.origin.address, listener, self.session.version(), self.token.take());
-        let link = Arc::new(link);
-        let limits = Arc::clone(&self.origin.listener.limits);
-        let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
-        let (record, parked) = match self.broker.admit(&newcomer).await {
-            Ok(admitted) => admitted,
-            Err(why) => return self.not_admitted(&why, &newcomer.client_id),
-        };
-        self.link = Some(link);
-        tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
-            listener = %self.origin.listener.name, version = %self.session.version(), resumed = parked.is_some(), "connected");
-        let was_kept = parked.is_some();
-        let state = parked.map(|parked| {
-            self.retained_due = parked.retained_due;
-            if let Some(walk) = parked.walk {
-                self.walking = Some(walk.of);
-                self.held = walk.left.len();
-                self.pending = walk.left;
-            }
-            parked.state
-        });
-        let now = self.broker.clock.now();
-        self.session.handle_admitted(now, record.key, state);
-        if expiry > 0 || was_kept {
-            let row = SessionRow {
-                client_id: record.client_id.clone(),
-                identity: Arc::clone(&record.identity),
-                expiry,
-                away_since: None,
-                began_at: record.began_at.as_micros(),
-                will: self.session.will(now),
-            };
-            self.broker.journal.open().put_session(record.key, row);
-        }
-        // Between the check and this moment the identity may have been removed or disabled; from now on such a change
-        // finds the session in the registry.
-        if !self.broker.directory.may_connect(&record.identity) {
-            let words = format!("the identity {} may no longer connect", record.identity);
-            self.session.end(now, ReasonCode::NotAuthorized, words, false);
-        }
-        // Nor does a change of the design.
-        record.set_stale();
-        self.record = Some(record);
-        self.count_subscriptions();
-    }
-
-    fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {
-        let (reason, words) = match why {
-            NotAdmitted::InUse => {
-                (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
-            }
-            NotAdmitted::Full => (
-                ReasonCode::QuotaExceeded,
-                format!("there are {} sessions, as many as may be", self.broker.limits.sessions),
-            ),
-        };
-        self.session.handle_not_admitted(reason, words);
-    }
-
-    fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
-        self.batch.messages_in += 1;
-        let route = self.routes.route(&self.broker.router, &message.topic);
-        let qos = message.qos;
-        // Each topic has a route of its own.
-        let same = self.run_route.as_ref().is_some_and(|running| Arc::ptr_eq(running, route))
-            && self.run.last().is_some_and(|last| last.qos == qos);
-        // What was found for one message of the run holds for the next.
-        let plain = self.answers.is_empty()
-            && (same && !message.retain || Broker::is_plain(&message, route, self.session.is_kept()));
-        let (routed, promise) = if plain {
-            let own = |recipient: &&Recipient<_>| recipient.is_own(message.publisher);
-            // Nobody asks for the number at QoS 0.
-            let count = packet_id.map_or(0, |_| route.recipients.len() - route.recipients.iter().filter(own).count());
-            if !same || self.run.len() >= RUN {
-                let route = Arc::clone(route);
-                self.hand_on_run();
-                self.run_route = Some(route);
-            }
-            self.run.push(message);
-            (Routed::To(count), None)
-        } else {
-            let route = Arc::clone(route);
-            self.hand_on_run();
-            self.note_topic(&message.topic, 1, message.weight() as u64);
-            let waiting = match (&self.record, packet_id) {
-                (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
-                _ => None,
-            };
-            self.broker.distribute(&message, &route, waiting, &mut self.batch)
-        };
-        let Some(id) = packet_id else { return };
-        // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
-        if promise.is_none() && self.answers.is_empty() {
-            self.session.handle_routed(qos, id, routed);
-        } else {
-            self.answers.push_back((promise, Answer::Routed(qos, id, routed)));
-        }
-    }
-
-    /// Counts messages of one topic in the live hierarchy.
-    fn note_topic(&mut self, topic: &TopicName, messages: u64, bytes: u64) {
-        let Some(record) = &self.record else { return };
-        let now = self.broker.clock.now();
-        if let Some((noted, path)) = &self.noted
-            && noted == topic
-            && path.note(messages, bytes, &record.identity, now)
-        {
-            return;
-        }
-        let path = self.broker.topics.note(topic, messages, bytes, &record.identity, now);
-        self.noted = path.map(|path| (topic.detached(), path));
-    }
-
-    /// Hands the messages of the run to their recipients.
-    fn hand_on_run(&mut self) {
-        if let Some(route) = self.run_route.take() {
-            let run = Arc::new(Run::new(self.run.drain(..)));
-            self.note_topic(run.topic(), run.messages().len() as u64, run.weight() as u64);
-            self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
-        }
-    }
-
-    fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
-        let record = self.record.clone().expect("only a client that was let in subscribes");
-        self.broker.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
-        self.count_subscriptions();
-        if let Some((walking, terms)) = &mut self.walking
-            && *walking == filter
-        {
-            *terms = granted;
-        }
-        if send_retained {
-            self.retained_due.retain(|(known, _)| *known != filter);
-            self.retained_due.push_back((filter.clone(), granted));
-        }
-        if record.is_kept() {
-            self.subscribing = Subscribing::Asking;
-        }
-        self.keep_subscription(&record, filter, granted);
-    }
-
-    /// Keeps a subscription on disk, with what it is still to be sent.
-    fn keep_subscription(&self, record: &SessionRecord, filter: TopicFilter, granted: Granted) {
-        if record.is_kept() {
-            let due = self.retained_due.iter().chain(&self.walking);
-            let retained_due = due.into_iter().any(|(known, _)| *known == filter);
-            self.broker.journal.open().subscribe(record.key, SubscriptionRow { filter, granted, retained_due });
-        }
-    }
-
-    fn unsubscribe(&mut self, filter: &TopicFilter) {
-        let record = self.record.clone().expect("only a client that was let in unsubscribes");
-        if record.is_kept() {
-            self.broker.journal.open().unsubscribe(record.key, filter);
-        }
-        self.broker.router.unsubscribe(record.key, [filter]);
-        self.retained_due.retain(|(known, _)| known != filter);
-        self.walking.take_if(|(known, _)| known == filter);
-        self.count_subscriptions();
     }
 
     /// Keeps this, and what is to be kept right after it.

@@ -1,0 +1,105 @@
+//! How a client is let in.
+
+use std::sync::Arc;
+
+use moorfall_core::session::{Credentials, Verdict};
+use moorfall_store::SessionRow;
+use moorfall_wire::ReasonCode;
+
+use super::Connection;
+use crate::{
+    broker::Broker,
+    registry::{Newcomer, NotAdmitted},
+    session_record::Link,
+};
+
+impl Connection {
+    /// Finds out who the client is. Addresses that try too often are refused, and those that fail too often wait.
+    pub(super) async fn authenticate(&mut self, credentials: Credentials) -> Verdict {
+        self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
+        let refused = |reason, words: &str| Verdict::Refused { reason, words: words.to_owned() };
+        if let Some(words) = &self.seat.refusal {
+            return refused(ReasonCode::QuotaExceeded, words);
+        }
+        let (broker, limits) = (&self.broker, &self.origin.listener.limits);
+        let (address, gatekeeper) = (self.origin.address.ip(), &broker.gatekeeper);
+        if !gatekeeper.may_connect(address, broker.clock.now(), limits) {
+            return refused(ReasonCode::ConnectionRateExceeded, "too many connections come from this address");
+        }
+        let wait = gatekeeper.wait(address, broker.clock.now(), limits);
+        if !wait.is_zero() {
+            tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
+            tokio::time::sleep(wait).await;
+        }
+        let anonymous = self.origin.listener.anonymous;
+        let policy = broker.design.policy();
+        let Broker { authenticator, directory, tokens, .. } = &**broker;
+        let (verdict, token) = authenticator.check(&credentials, anonymous, directory, tokens, &policy).await;
+        if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
+            gatekeeper.note_failure(address, broker.clock.now(), limits);
+        }
+        self.token = token;
+        verdict
+    }
+
+    pub(super) async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
+        let listener = Arc::clone(&self.origin.listener.name);
+        let link = Link::new(self.origin.address, listener, self.session.version(), self.token.take());
+        let link = Arc::new(link);
+        let limits = Arc::clone(&self.origin.listener.limits);
+        let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
+        let (record, parked) = match self.broker.admit(&newcomer).await {
+            Ok(admitted) => admitted,
+            Err(why) => return self.not_admitted(&why, &newcomer.client_id),
+        };
+        self.link = Some(link);
+        tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
+            listener = %self.origin.listener.name, version = %self.session.version(), resumed = parked.is_some(), "connected");
+        let was_kept = parked.is_some();
+        let state = parked.map(|parked| {
+            self.retained_due = parked.retained_due;
+            if let Some(walk) = parked.walk {
+                self.walking = Some(walk.of);
+                self.held = walk.left.len();
+                self.pending = walk.left;
+            }
+            parked.state
+        });
+        let now = self.broker.clock.now();
+        self.session.handle_admitted(now, record.key, state);
+        if expiry > 0 || was_kept {
+            let row = SessionRow {
+                client_id: record.client_id.clone(),
+                identity: Arc::clone(&record.identity),
+                expiry,
+                away_since: None,
+                began_at: record.began_at.as_micros(),
+                will: self.session.will(now),
+            };
+            self.broker.journal.open().put_session(record.key, row);
+        }
+        // Between the check and this moment the identity may have been removed or disabled; from now on such a change
+        // finds the session in the registry.
+        if !self.broker.directory.may_connect(&record.identity) {
+            let words = format!("the identity {} may no longer connect", record.identity);
+            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        }
+        // Nor does a change of the design.
+        record.set_stale();
+        self.record = Some(record);
+        self.count_subscriptions();
+    }
+
+    pub(super) fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {
+        let (reason, words) = match why {
+            NotAdmitted::InUse => {
+                (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
+            }
+            NotAdmitted::Full => (
+                ReasonCode::QuotaExceeded,
+                format!("there are {} sessions, as many as may be", self.broker.limits.sessions),
+            ),
+        };
+        self.session.handle_not_admitted(reason, words);
+    }
+}
