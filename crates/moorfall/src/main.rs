@@ -39,6 +39,8 @@ enum Command {
     Sessions(commands::sessions::Arguments),
     /// List, make, change and remove who may connect
     Identities(commands::identities::Arguments),
+    /// List, add and remove who signs the certificates of clients
+    Authorities(commands::authorities::Arguments),
     /// Check, compare, apply and take back the design
     Blueprint(commands::blueprint::Arguments),
     /// Look at the topic hierarchy: what is planned, what is live, what a filter catches
@@ -70,6 +72,7 @@ async fn main() -> ExitCode {
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
+        Command::Authorities(arguments) => commands::authorities::run(arguments).await,
         Command::Blueprint(arguments) => commands::blueprint::run(arguments).await,
         Command::Topics(arguments) => commands::topics::run(arguments).await,
         Command::Access(arguments) => commands::access::run(arguments).await,

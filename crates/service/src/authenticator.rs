@@ -12,7 +12,9 @@ use sha2::{Digest, Sha256};
 use tokio::time::timeout;
 
 use crate::{
-    directory::{Directory, SignIn},
+    certificate::ClientCertificate,
+    directory::{Directory, SignIn, Whose},
+    session_record::SignedInBy,
     tokens::Tokens,
 };
 
@@ -27,6 +29,16 @@ pub(crate) const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
 
 /// How long a check may wait for its turn.
 const PATIENCE: Duration = Duration::from_secs(8);
+
+/// What a client that wants in has said and shown.
+pub(crate) struct Asking<'a> {
+    pub(crate) credentials: &'a Credentials,
+    /// An authority that is trusted has signed it.
+    pub(crate) certificate: Option<&'a ClientCertificate>,
+    /// Whether one without identity is let in, under the rules.
+    pub(crate) anonymous: bool,
+    pub(crate) policy: &'a Arc<Policy>,
+}
 
 /// Checks credentials.
 pub(crate) struct Authenticator {
@@ -56,62 +68,102 @@ impl Authenticator {
         digest(given) == self.secret
     }
 
-    /// Finds out who a client is, and by which token if by one. `anonymous` says that one without identity is let in,
-    /// under the rules.
+    /// Finds out who a client is, and what it has shown for it. A user name with a password counts before a certificate:
+    /// a device may carry the sign-in of whoever uses it.
     pub(crate) async fn check(
         &self,
-        credentials: &Credentials,
-        anonymous: bool,
+        asking: &Asking<'_>,
         directory: &Directory,
         tokens: &Tokens,
-        policy: &Arc<Policy>,
-    ) -> (Verdict, Option<String>) {
-        let password = credentials.password.as_deref().unwrap_or_default();
-        let Some(name) = credentials.user_name.as_deref() else {
-            let verdict = match &credentials.password {
-                None if self.open => Verdict::Known(Access::unrestricted(ANONYMOUS)),
-                None if anonymous => {
-                    let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
-                    bind(policy, &nobody, credentials)
-                }
-                Some(_) => refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"),
-                None => refused(
-                    ReasonCode::NotAuthorized,
-                    "nobody is let in without an identity; sign in with a user name and a password",
-                ),
+    ) -> (Verdict, SignedInBy) {
+        let nothing = SignedInBy::Nothing;
+        let password = asking.credentials.password.as_deref();
+        let Some(name) = asking.credentials.user_name.as_deref() else {
+            return match password {
+                Some(_) => (refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"), nothing),
+                None => self.check_unnamed(asking, directory),
             };
-            return (verdict, None);
         };
         if name == ADMINISTRATOR {
-            let verdict = if self.is_secret(password) {
-                Verdict::Known(Access::unrestricted(ADMINISTRATOR))
+            return if self.is_secret(password.unwrap_or_default()) {
+                (Verdict::Known(Access::unrestricted(ADMINISTRATOR)), SignedInBy::Secret)
             } else {
-                refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong")
+                (wrong(), nothing)
             };
-            return (verdict, None);
         }
-        let mut token = None;
-        let sign_in = if Tokens::is_token(password) {
-            token = tokens.check(name, password);
-            if token.is_some() { directory.by_token(name) } else { SignIn::Wrong }
-        } else if let Ok(sign_in) = timeout(PATIENCE, directory.sign_in(name, password)).await {
-            sign_in
-        } else {
-            return (refused(ReasonCode::ServerBusy, "too many clients are signing in; try again later"), None);
+        let (sign_in, by) = match password {
+            None if asking
+                .certificate
+                .is_some_and(|shown| directory.by_certificate(shown) == Whose::Of(name.into())) =>
+            {
+                (directory.by_proof(name), SignedInBy::Certificate)
+            }
+            Some(password) if Tokens::is_token(password) => match tokens.check(name, password) {
+                Some(token) => (directory.by_proof(name), SignedInBy::Token(token)),
+                None => (SignIn::Wrong, nothing),
+            },
+            password => match timeout(PATIENCE, directory.sign_in(name, password.unwrap_or_default())).await {
+                Ok(sign_in) => (sign_in, SignedInBy::Password),
+                Err(_) => {
+                    let words = "too many clients are signing in; try again later";
+                    return (refused(ReasonCode::ServerBusy, words), nothing);
+                }
+            },
         };
-        let tied = directory.client_id_of(name).filter(|tied| *tied != *credentials.client_id);
-        let verdict = match sign_in {
-            // Told only to whoever has the credential.
-            SignIn::Known(_) if let Some(tied) = tied => refused(
-                ReasonCode::ClientIdentifierNotValid,
-                &format!("{name} may only use the client identifier {tied}"),
-            ),
-            SignIn::Known(identity) => bind(policy, &identity, credentials),
-            SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
-            SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
-        };
-        (verdict, token)
+        (settle(asking, directory, name, sign_in), by)
     }
+
+    /// One that gives no name: by its certificate, or without identity.
+    fn check_unnamed(&self, asking: &Asking<'_>, directory: &Directory) -> (Verdict, SignedInBy) {
+        let nothing = SignedInBy::Nothing;
+        let whose = asking.certificate.map(|shown| (directory.by_certificate(shown), shown));
+        match whose {
+            Some((Whose::Of(name), _)) => {
+                let sign_in = directory.by_proof(&name);
+                (settle(asking, directory, &name, sign_in), SignedInBy::Certificate)
+            }
+            Some((Whose::Both(one, other), _)) => {
+                let words =
+                    format!("the certificate is that of {one} and that of {other}; let only one of them have it");
+                (refused(ReasonCode::NotAuthorized, &words), nothing)
+            }
+            _ if self.open => (Verdict::Known(Access::unrestricted(ANONYMOUS)), nothing),
+            _ if asking.anonymous => {
+                let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
+                (bind(asking.policy, &nobody, asking.credentials), nothing)
+            }
+            Some((Whose::Nobody, shown)) => {
+                let marks = shown.marks.join("`, `");
+                let words = format!(
+                    "no identity has the certificate that was shown; it is known by `{marks}`. Give one of these to an \
+                     identity by `moorfall identities set NAME --certificate`, or sign in with a user name and a password"
+                );
+                (refused(ReasonCode::NotAuthorized, &words), nothing)
+            }
+            None => {
+                let words = "nobody is let in without an identity; sign in with a user name and a password";
+                (refused(ReasonCode::NotAuthorized, words), nothing)
+            }
+        }
+    }
+}
+
+/// What becomes of someone who has shown something good, or has not.
+fn settle(asking: &Asking<'_>, directory: &Directory, name: &str, sign_in: SignIn) -> Verdict {
+    let tied = directory.client_id_of(name).filter(|tied| *tied != *asking.credentials.client_id);
+    match sign_in {
+        // Told only to whoever has the credential.
+        SignIn::Known(_) if let Some(tied) = tied => {
+            refused(ReasonCode::ClientIdentifierNotValid, &format!("{name} may only use the client identifier {tied}"))
+        }
+        SignIn::Known(identity) => bind(asking.policy, &identity, asking.credentials),
+        SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
+        SignIn::Wrong => wrong(),
+    }
+}
+
+fn wrong() -> Verdict {
+    refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong")
 }
 
 fn bind(policy: &Arc<Policy>, identity: &Identity, credentials: &Credentials) -> Verdict {

@@ -27,6 +27,7 @@ use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use crate::{
     api::{LiveReading, types::DriftView},
     authenticator::Authenticator,
+    authorities::Authorities,
     clock::Clock,
     counters::{Batch, PerCore},
     design::Design,
@@ -84,6 +85,7 @@ pub(crate) struct Broker {
     pub(crate) gatekeeper: Gatekeeper,
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
+    pub(crate) authorities: Authorities,
     pub(crate) store: Store,
     /// Absent when another server keeps the records.
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
@@ -137,6 +139,7 @@ pub(crate) struct Parts {
     pub(crate) design: Design,
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
+    pub(crate) authorities: Authorities,
     pub(crate) store: Store,
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
     pub(crate) authenticator: Authenticator,
@@ -165,6 +168,7 @@ impl Broker {
             gatekeeper: Gatekeeper::default(),
             directory: parts.directory,
             tokens: parts.tokens,
+            authorities: parts.authorities,
             store: parts.store,
             private_database: parts.private_database,
             counters: PerCore::default(),
@@ -370,6 +374,18 @@ impl Broker {
             self.end_identity(name, "the identity was changed; sign in again", false);
         }
         Ok(())
+    }
+
+    /// Has the listeners trust the authorities that there are now.
+    pub(crate) fn trust_authorities(&self) {
+        let certificates = self.authorities.certificates();
+        for listener in &self.listeners {
+            if let Some(tls) = &listener.tls
+                && let Err(error) = tls.trust(certificates.clone())
+            {
+                tracing::error!(listener = %listener.name, %error, "what was trusted before stays");
+            }
+        }
     }
 
     /// Removes an identity and ends its sessions; gives whether there was one.

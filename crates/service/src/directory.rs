@@ -15,7 +15,10 @@ use time::OffsetDateTime;
 use tokio::sync::{Mutex, Semaphore};
 use utoipa::ToSchema;
 
-use crate::authenticator::BUILT_IN;
+use crate::{
+    authenticator::BUILT_IN,
+    certificate::{self, ClientCertificate},
+};
 
 /// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
 const PASSWORD_LENGTH: usize = 1_024;
@@ -40,6 +43,9 @@ pub enum DirectoryError {
     /// The password could not be hashed.
     #[error("the password could not be hashed: {0}")]
     Hash(String),
+    /// What a certificate is known by is wrong, or another identity's.
+    #[error("{0}")]
+    Certificate(String),
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -66,6 +72,10 @@ pub struct IdentityDraft {
     /// The only client identifier that it may use; any if left out.
     #[serde(default)]
     pub client_id: Option<String>,
+    /// What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
+    /// `sha256:…`. Left out, earlier ones stay.
+    #[serde(default)]
+    pub certificates: Option<Vec<String>>,
 }
 
 fn yes() -> bool {
@@ -102,6 +112,9 @@ pub(crate) struct IdentityImport {
     /// The only client identifier that it may use; any if left out.
     #[serde(default)]
     pub client_id: Option<String>,
+    /// What its client certificates are known by; left out, earlier ones stay.
+    #[serde(default)]
+    pub certificates: Option<Vec<String>>,
     /// An Argon2id hash in PHC form; left out, an earlier password stays.
     #[serde(default)]
     pub password_hash: Option<String>,
@@ -132,6 +145,9 @@ pub struct IdentityView {
     /// The only client identifier that it may use; any if null.
     #[serde(default)]
     pub client_id: Option<String>,
+    /// What its client certificates are known by.
+    #[serde(default)]
+    pub certificates: Vec<String>,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub created_at: OffsetDateTime,
@@ -149,6 +165,7 @@ impl From<&IdentityRecord> for IdentityView {
             enabled: record.enabled,
             note: record.note.clone(),
             client_id: record.client_id.clone(),
+            certificates: record.certificates.0.clone(),
             created_at: record.created_at,
             changed_at: record.changed_at,
         }
@@ -174,11 +191,46 @@ pub(crate) enum SignIn {
     Wrong,
 }
 
+/// Whose a certificate is.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Whose {
+    /// This identity's.
+    Of(String),
+    Nobody,
+    /// Its marks are those of two identities.
+    Both(String, String),
+}
+
+#[derive(Debug, Default)]
+struct Known {
+    records: HashMap<String, Arc<IdentityRecord>, RandomState>,
+    /// The name of the identity that each mark of a certificate is of.
+    marks: HashMap<String, String, RandomState>,
+}
+
+impl Known {
+    /// Gives what was there before.
+    fn put(&mut self, record: Arc<IdentityRecord>) -> Option<Arc<IdentityRecord>> {
+        let old = self.remove(&record.name);
+        self.marks.extend(record.certificates.0.iter().map(|mark| (mark.clone(), record.name.clone())));
+        self.records.insert(record.name.clone(), record);
+        old
+    }
+
+    fn remove(&mut self, name: &str) -> Option<Arc<IdentityRecord>> {
+        let old = self.records.remove(name)?;
+        for mark in &old.certificates.0 {
+            self.marks.remove(mark);
+        }
+        Some(old)
+    }
+}
+
 /// All identities.
 #[derive(Debug)]
 pub(crate) struct Directory {
     store: Store,
-    known: RwLock<HashMap<String, Arc<IdentityRecord>, RandomState>>,
+    known: RwLock<Known>,
     /// Changes are made one at a time, so that memory and database agree.
     changing: Mutex<()>,
     checks: Semaphore,
@@ -188,40 +240,43 @@ pub(crate) struct Directory {
 
 impl Directory {
     pub(crate) async fn load(store: Store) -> Result<Self, StoreError> {
-        let records = store.identities().await?;
-        let known = records.into_iter().map(|record| (record.name.clone(), Arc::new(record))).collect();
+        let mut known = Known::default();
+        for record in store.identities().await? {
+            known.put(Arc::new(record));
+        }
         let decoy = hash("nobody has this password").unwrap_or_default();
         Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), checks: Semaphore::new(CHECKS), decoy })
     }
 
     /// All identities by name.
     pub(crate) fn list(&self) -> Vec<IdentityView> {
-        let mut views: Vec<IdentityView> = self.known.read().values().map(|record| (&**record).into()).collect();
+        let mut views: Vec<IdentityView> =
+            self.known.read().records.values().map(|record| (&**record).into()).collect();
         views.sort_by(|a, b| a.name.cmp(&b.name));
         views
     }
 
     /// All identities as the rules see them, in no order.
     pub(crate) fn identities(&self) -> Vec<Identity> {
-        self.known.read().values().map(|record| seen(record)).collect()
+        self.known.read().records.values().map(|record| seen(record)).collect()
     }
 
     /// One identity as the rules see it.
     pub(crate) fn identity(&self, name: &str) -> Option<Identity> {
-        self.known.read().get(name).map(|record| seen(record))
+        self.known.read().records.get(name).map(|record| seen(record))
     }
 
     pub(crate) fn count(&self) -> usize {
-        self.known.read().len()
+        self.known.read().records.len()
     }
 
     pub(crate) fn get(&self, name: &str) -> Option<IdentityView> {
-        self.known.read().get(name).map(|record| (&**record).into())
+        self.known.read().records.get(name).map(|record| (&**record).into())
     }
 
     /// Whether someone of this name may be connected now. The built-in names always may.
     pub(crate) fn may_connect(&self, name: &str) -> bool {
-        BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
+        BUILT_IN.contains(&name) || self.known.read().records.get(name).is_some_and(|record| record.enabled)
     }
 
     /// Hashes a password.
@@ -247,7 +302,11 @@ impl Directory {
             }
             Some(password) => Some(self.hash(password).await?),
         };
+        let marks = draft.certificates.as_deref().map(read_marks).transpose().map_err(DirectoryError::Certificate)?;
         let _one_at_a_time = self.changing.lock().await;
+        let certificates = self.certificates_of(name, marks);
+        let all = [(0, name, certificates)];
+        self.check_owners(&all)?;
         let row = IdentityRow {
             name,
             attributes: &draft.attributes,
@@ -255,11 +314,12 @@ impl Directory {
             enabled: draft.enabled,
             note: &draft.note,
             client_id: draft.client_id.as_deref(),
+            certificates: &all[0].2,
         };
         let stored = self.store.put_identities(&[row]).await?.pop();
         let record = Arc::new(stored.expect("what is put is given back"));
         let view = (&*record).into();
-        let old = self.known.write().insert(name.to_owned(), Arc::clone(&record));
+        let old = self.known.write().put(Arc::clone(&record));
         Ok((view, impact(old.as_deref(), &record)))
     }
 
@@ -268,11 +328,18 @@ impl Directory {
     pub(crate) fn check_many(&self, records: &[IdentityImport]) -> Vec<(usize, String)> {
         let mut faults = Vec::new();
         let mut seen = HashSet::new();
+        let mut certificates = Vec::new();
         for (place, record) in records.iter().enumerate() {
             if let Err(error) = check_name(&record.name) {
                 faults.push((place, error.to_string()));
             } else if !seen.insert(record.name.as_str()) {
                 faults.push((place, format!("{} stands twice in the import", record.name)));
+            }
+            match record.certificates.as_deref().map(read_marks).transpose() {
+                Err(words) => faults.push((place, words)),
+                Ok(marks) => {
+                    certificates.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+                }
             }
             if let Some(hash) = &record.password_hash
                 && !PasswordHash::new(hash).is_ok_and(|hash| hash.algorithm.as_str() == "argon2id")
@@ -281,19 +348,24 @@ impl Directory {
                     .push((place, format!("the password hash of {} is not one of Argon2id in PHC form", record.name)));
             }
         }
+        faults.extend(self.owner_faults(&certificates));
         faults
     }
 
     /// What an import would do to each record.
     pub(crate) fn foresee(&self, records: &[IdentityImport]) -> Vec<ImportEffect> {
         let known = self.known.read();
-        let foresee = |record: &IdentityImport| match known.get(&record.name) {
+        let foresee = |record: &IdentityImport| match known.records.get(&record.name) {
             None => ImportEffect::Made,
             Some(old) => {
                 let same = old.attributes.0 == record.attributes
                     && old.enabled == record.enabled
                     && old.note == record.note
                     && old.client_id == record.client_id
+                    && record
+                        .certificates
+                        .as_deref()
+                        .is_none_or(|marks| read_marks(marks).is_ok_and(|marks| marks == old.certificates.0))
                     && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
                 if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
             }
@@ -305,15 +377,24 @@ impl Directory {
     /// something to.
     pub(crate) async fn put_many(&self, records: &[IdentityImport]) -> Result<Vec<(String, Impact)>, DirectoryError> {
         let _one_at_a_time = self.changing.lock().await;
+        let mut all = Vec::with_capacity(records.len());
+        for (place, record) in records.iter().enumerate() {
+            let marks = record.certificates.as_deref().map(read_marks).transpose();
+            let marks = marks.map_err(DirectoryError::Certificate)?;
+            all.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+        }
+        self.check_owners(&all)?;
         let rows: Vec<IdentityRow<'_>> = records
             .iter()
-            .map(|record| IdentityRow {
+            .zip(&all)
+            .map(|(record, (_, _, certificates))| IdentityRow {
                 name: &record.name,
                 attributes: &record.attributes,
                 password_hash: record.password_hash.as_deref(),
                 enabled: record.enabled,
                 note: &record.note,
                 client_id: record.client_id.as_deref(),
+                certificates,
             })
             .collect();
         let stored = self.store.put_identities(&rows).await?;
@@ -321,7 +402,7 @@ impl Directory {
         let mut impacts = Vec::new();
         for record in stored {
             let record = Arc::new(record);
-            let old = known.insert(record.name.clone(), Arc::clone(&record));
+            let old = known.put(Arc::clone(&record));
             match impact(old.as_deref(), &record) {
                 Impact::None => {}
                 impact => impacts.push((record.name.clone(), impact)),
@@ -340,12 +421,53 @@ impl Directory {
 
     /// The only client identifier that an identity may use, if it is tied to one.
     pub(crate) fn client_id_of(&self, name: &str) -> Option<String> {
-        self.known.read().get(name)?.client_id.clone()
+        self.known.read().records.get(name)?.client_id.clone()
     }
 
-    /// Someone who has shown a good token.
-    pub(crate) fn by_token(&self, name: &str) -> SignIn {
-        match self.known.read().get(name) {
+    /// What an identity's certificates are known by, if these are the new marks, or none are given.
+    fn certificates_of(&self, name: &str, marks: Option<Vec<String>>) -> Vec<String> {
+        let stay = || self.known.read().records.get(name).map(|record| record.certificates.0.clone());
+        marks.or_else(stay).unwrap_or_default()
+    }
+
+    /// What is wrong when identities get these marks, by their places: no two may have the same.
+    fn owner_faults(&self, all: &[(usize, &str, Vec<String>)]) -> Vec<(usize, String)> {
+        let known = self.known.read();
+        let replaced: HashSet<&str> = all.iter().map(|(_, name, _)| *name).collect();
+        let mut owners = HashMap::new();
+        let mut faults = Vec::new();
+        for (place, name, marks) in all {
+            for mark in marks {
+                let here = owners.insert(mark, *name).filter(|other| other != name);
+                let stays = |owner: &&str| !replaced.contains(owner);
+                let there = || known.marks.get(mark).map(String::as_str).filter(stays);
+                if let Some(other) = here.or_else(there) {
+                    faults.push((*place, format!("{mark} is what certificates of {other} are known by already")));
+                }
+            }
+        }
+        faults
+    }
+
+    fn check_owners(&self, all: &[(usize, &str, Vec<String>)]) -> Result<(), DirectoryError> {
+        let fault = self.owner_faults(all).into_iter().next();
+        fault.map_or(Ok(()), |(_, words)| Err(DirectoryError::Certificate(words)))
+    }
+
+    /// Whose a certificate is.
+    pub(crate) fn by_certificate(&self, certificate: &ClientCertificate) -> Whose {
+        let known = self.known.read();
+        let mut owners = certificate.marks.iter().filter_map(|mark| known.marks.get(mark));
+        let Some(first) = owners.next() else { return Whose::Nobody };
+        match owners.find(|other| *other != first) {
+            None => Whose::Of(first.clone()),
+            Some(other) => Whose::Both(first.clone(), other.clone()),
+        }
+    }
+
+    /// Someone who has shown a good token or certificate.
+    pub(crate) fn by_proof(&self, name: &str) -> SignIn {
+        match self.known.read().records.get(name) {
             Some(record) if record.enabled => SignIn::Known(seen(record)),
             Some(_) => SignIn::Disabled,
             None => SignIn::Wrong,
@@ -354,7 +476,7 @@ impl Directory {
 
     /// Checks a name and a password.
     pub(crate) async fn sign_in(&self, name: &str, password: &[u8]) -> SignIn {
-        let record = self.known.read().get(name).cloned();
+        let record = self.known.read().records.get(name).cloned();
         let stored = record.as_ref().and_then(|record| record.password_hash.clone());
         let matches = self.verify(password.to_vec(), stored).await;
         match record {
@@ -373,12 +495,35 @@ impl Directory {
 
 fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
     match old {
-        Some(old) if old.password_hash != new.password_hash || old.client_id != new.client_id || !new.enabled => {
+        Some(old)
+            if old.password_hash != new.password_hash
+                || old.client_id != new.client_id
+                || old.certificates.0.iter().any(|mark| !new.certificates.0.contains(mark))
+                || !new.enabled =>
+        {
             Impact::SignInAgain
         }
         Some(old) if old.attributes.0 != new.attributes.0 => Impact::OtherRights,
         _ => Impact::None,
     }
+}
+
+/// The most marks of one identity.
+const MARKS: usize = 16;
+
+/// Marks in the one way that certificates are looked up by, each once.
+fn read_marks(texts: &[String]) -> Result<Vec<String>, String> {
+    if texts.len() > MARKS {
+        return Err(format!("an identity's certificates are known by {MARKS} things at most"));
+    }
+    let mut marks = Vec::with_capacity(texts.len());
+    for text in texts {
+        let mark = certificate::read_mark(text)?;
+        if !marks.contains(&mark) {
+            marks.push(mark);
+        }
+    }
+    Ok(marks)
 }
 
 fn seen(record: &IdentityRecord) -> Identity {

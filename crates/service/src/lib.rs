@@ -5,7 +5,9 @@
 
 mod api;
 mod authenticator;
+mod authorities;
 mod broker;
+mod certificate;
 mod clock;
 mod connection;
 mod counters;
@@ -46,6 +48,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use api::{LiveReading, openapi, types as api_types};
 pub use authenticator::ADMINISTRATOR;
+pub use certificate::ClientCertificate;
 pub use data_folder::{DataFolder, DataFolderError, random_text};
 pub use directory::{DirectoryError, IdentityDraft};
 pub use running::{RunningService, find_running};
@@ -54,6 +57,7 @@ pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
     authenticator::Authenticator,
+    authorities::Authorities,
     broker::{Broker, LastUsed, Parts},
     clock::Clock,
     design::Design,
@@ -198,6 +202,7 @@ impl Service {
             design: Design::load(store.clone()).await?,
             directory: Directory::load(store.clone()).await?,
             tokens: Tokens::load(store.clone()).await?,
+            authorities: Authorities::load(store.clone()).await?,
             store,
             private_database: database,
             authenticator: Authenticator::new(folder.secret(), settings.open),
@@ -207,6 +212,7 @@ impl Service {
             last: LastUsed { key: stored.last_key, number: stored.last_number },
         }));
         restore::restore(&broker, stored, crashed);
+        broker.trust_authorities();
         if let Some(files) = blueprint {
             broker.start_design(files).await?;
         }

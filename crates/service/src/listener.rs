@@ -24,6 +24,7 @@ use tokio::{
 
 use crate::{
     broker::{Broker, Seat},
+    certificate::ClientCertificate,
     connection::{self, Origin},
     settings::{ListenerSettings, Transport},
     stream::{Layer, Stream},
@@ -116,24 +117,39 @@ async fn begin(
     let not_let_in = |words: &str| {
         tracing::info!(%address, listener = %listener.name, "not let in: {words}");
     };
+    let mut certificate = None;
+    let removals = broker.authorities.removals();
     let layered: Box<dyn Layer> = match &listener.tls {
         None if listener.transport == Transport::Tcp => {
-            let origin = Origin { address, listener, at: began };
+            let origin = Origin { address, listener, certificate, removals, at: began };
             return connection::serve(broker, Stream::Tcp(stream), origin, seat).await;
         }
         None => Box::new(stream),
         Some(tls) => match timeout_at(deadline, tls.acceptor().accept(stream)).await {
-            Ok(Ok(stream)) => Box::new(stream),
+            Ok(Ok(stream)) => {
+                let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
+                certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
+                if tls.trusts_nobody() && tls.requires_certificate() {
+                    return not_let_in(
+                        "no authority is known that signs client certificates; `moorfall authorities add` makes one known",
+                    );
+                }
+                if certificate.is_none() && tls.requires_certificate() {
+                    return not_let_in("the client's certificate can't be read");
+                }
+                Box::new(stream)
+            }
             Ok(Err(error)) => return not_let_in(&format!("the TLS hand-shake failed: {error}")),
             Err(_) => return not_let_in("the TLS hand-shake took too long"),
         },
     };
     if listener.transport == Transport::Tls {
-        let origin = Origin { address, listener, at: began };
+        let origin = Origin { address, listener, certificate, removals, at: began };
         return connection::serve(broker, Stream::Layered(layered), origin, seat).await;
     }
     let name = Arc::clone(&listener.name);
-    let visit = Visit { broker, listener, address, began, seat: parking_lot::Mutex::new(Some(seat)) };
+    let visit =
+        Visit { broker, listener, address, certificate, removals, began, seat: parking_lot::Mutex::new(Some(seat)) };
     let shaken = timeout_at(deadline, visit.shake_hands(layered)).await;
     if shaken.is_err() {
         tracing::info!(%address, listener = %name, "not let in: the WebSocket hand-shake took too long");
@@ -145,6 +161,8 @@ struct Visit {
     broker: Arc<Broker>,
     listener: Arc<Listener>,
     address: SocketAddr,
+    certificate: Option<Arc<ClientCertificate>>,
+    removals: u64,
     began: Time,
     /// Taken by the one request that is answered with a WebSocket.
     seat: parking_lot::Mutex<Option<Seat>>,
@@ -159,8 +177,13 @@ impl Visit {
                 Ok(response) => {
                     if let Some(seat) = self.seat.lock().take() {
                         let upgrade = hyper::upgrade::on(&mut request);
-                        let origin =
-                            Origin { address: self.address, listener: Arc::clone(&self.listener), at: self.began };
+                        let origin = Origin {
+                            address: self.address,
+                            listener: Arc::clone(&self.listener),
+                            certificate: self.certificate.clone(),
+                            removals: self.removals,
+                            at: self.began,
+                        };
                         self.broker.tasks.spawn(upgraded(Arc::clone(&self.broker), upgrade, origin, seat));
                     }
                     response.map(|()| Body::empty())
@@ -205,7 +228,7 @@ pub(crate) fn visit_by_http(broker: &Arc<Broker>, mut request: Request<Body>, ad
                 let words = "There are as many connections as may be.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
-            let origin = Origin { address, listener, at: broker.clock.now() };
+            let origin = Origin { address, listener, certificate: None, removals: 0, at: broker.clock.now() };
             let upgrade = hyper::upgrade::on(&mut request);
             broker.tasks.spawn(upgraded(Arc::clone(broker), upgrade, origin, seat));
             response.map(|()| Body::empty())

@@ -17,12 +17,13 @@ use moorfall_core::{
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
+use time::OffsetDateTime;
 use tokio::sync::Notify;
 
 use crate::{
     authenticator::{ADMINISTRATOR, ANONYMOUS},
     broker::Broker,
-    session_record::{Link, Parked, Place, RetainedDue, SessionRecord, Walk},
+    session_record::{Link, Parked, Place, RetainedDue, SessionRecord, SignedInBy, Walk},
 };
 
 /// Why a client is not let in.
@@ -298,12 +299,30 @@ impl Broker {
         }
     }
 
-    /// Ends sessions whose clients signed in by a token that is not good any more.
-    pub(crate) fn end_by_token(&self) {
+    /// Ends sessions whose clients have shown a token or a certificate that is not good any more.
+    pub(crate) fn end_by_credential(&self) {
+        let now = OffsetDateTime::now_utc();
         for record in self.registry.all() {
-            let token = record.link().and_then(|link| link.token.clone());
-            if token.is_some_and(|token| !self.tokens.is_good(&token)) {
+            let Some(link) = record.link() else { continue };
+            if matches!(&link.by, SignedInBy::Token(id) if !self.tokens.is_good(id)) {
                 record.end(ReasonCode::NotAuthorized, "the token has ended or was revoked", false);
+            } else if link.certificate.as_ref().is_some_and(|certificate| certificate.ends < now) {
+                record.end(ReasonCode::NotAuthorized, "the certificate has ended", false);
+            }
+        }
+    }
+
+    /// Ends sessions whose clients have shown a certificate to a listener that trusts the authorities given to the
+    /// service: one of them was removed, and whoever has another's certificate is let in again.
+    pub(crate) fn end_by_authority(&self) {
+        self.authorities.note_removal();
+        let trusting = |name: &str| {
+            let listener = self.listeners.iter().find(|listener| *listener.name == *name);
+            listener.and_then(|listener| listener.tls.as_ref()).is_some_and(|tls| tls.trusts_given())
+        };
+        for record in self.registry.all() {
+            if record.link().is_some_and(|link| link.certificate.is_some() && trusting(&link.listener)) {
+                record.end(ReasonCode::NotAuthorized, "an authority was removed; show a certificate again", false);
             }
         }
     }

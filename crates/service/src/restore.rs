@@ -104,7 +104,7 @@ pub(crate) async fn forget_expired(broker: Arc<Broker>) {
             () = tokio::time::sleep(FORGET_EVERY) => {}
             () = broker.stopping.cancelled() => return,
         }
-        broker.end_by_token();
+        broker.end_by_credential();
         for message in broker.router.expired(broker.clock.now()) {
             let mut batch = broker.journal.open();
             if broker.router.forget(&message) {

@@ -20,7 +20,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
-use crate::counters::Counters;
+use crate::{certificate::ClientCertificate, counters::Counters};
 
 /// Why the service ends a connection.
 #[derive(Debug)]
@@ -38,6 +38,32 @@ pub(crate) struct Refusal {
     pub(crate) words: String,
 }
 
+/// How a client signed in.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) enum SignedInBy {
+    /// It has no identity.
+    #[default]
+    Nothing,
+    /// By the administrator's secret.
+    Secret,
+    Password,
+    /// By a token of this identifier.
+    Token(String),
+    Certificate,
+}
+
+impl std::fmt::Display for SignedInBy {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Nothing => "nothing",
+            Self::Secret => "secret",
+            Self::Password => "password",
+            Self::Token(_) => "token",
+            Self::Certificate => "certificate",
+        })
+    }
+}
+
 /// One connection of a session.
 #[derive(Debug)]
 pub(crate) struct Link {
@@ -46,8 +72,10 @@ pub(crate) struct Link {
     pub(crate) listener: Arc<str>,
     pub(crate) version: ProtocolVersion,
     pub(crate) connected_at: OffsetDateTime,
-    /// The token that its client signed in by, if it did.
-    pub(crate) token: Option<String>,
+    /// How its client signed in.
+    pub(crate) by: SignedInBy,
+    /// The certificate that its client has shown, if it has.
+    pub(crate) certificate: Option<Arc<ClientCertificate>>,
     ending: OnceLock<Ending>,
     /// Cancelled when the connection is gone and the session is parked or over.
     pub(crate) gone: CancellationToken,
@@ -58,14 +86,16 @@ impl Link {
         address: SocketAddr,
         listener: Arc<str>,
         version: ProtocolVersion,
-        token: Option<String>,
+        by: SignedInBy,
+        certificate: Option<Arc<ClientCertificate>>,
     ) -> Self {
         Self {
             address,
             listener,
             version,
             connected_at: OffsetDateTime::now_utc(),
-            token,
+            by,
+            certificate,
             ending: OnceLock::new(),
             gone: CancellationToken::new(),
         }

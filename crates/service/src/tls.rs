@@ -57,7 +57,8 @@ pub struct TlsSettings {
     /// Whether clients show certificates.
     #[serde(default)]
     pub client_certificates: ClientCertificates,
-    /// Certificates of the authorities that sign those of clients, PEM.
+    /// Certificates of the authorities that sign those of clients, PEM. If it names none, those that were given to the
+    /// service are trusted.
     #[serde(default)]
     pub client_authorities: Vec<PathBuf>,
 }
@@ -103,9 +104,6 @@ pub enum TlsError {
         /// Why.
         error: rustls::Error,
     },
-    /// Client certificates are wanted and nobody is named who signs them.
-    #[error("client certificates are asked for, but client-authorities names no authority that signs them")]
-    NoAuthority,
     /// An authority can't be used.
     #[error("{} can't serve as an authority: {words}", path.display())]
     Authority {
@@ -120,6 +118,8 @@ pub enum TlsError {
 #[derive(Debug)]
 pub(crate) struct Tls {
     settings: TlsSettings,
+    /// Authorities that were given to the service.
+    given: ArcSwap<Vec<CertificateDer<'static>>>,
     config: ArcSwap<ServerConfig>,
     /// When the certificate ends.
     ends: ArcSwap<Option<time::OffsetDateTime>>,
@@ -127,8 +127,31 @@ pub(crate) struct Tls {
 
 impl Tls {
     pub(crate) fn open(settings: TlsSettings) -> Result<Self, TlsError> {
-        let (config, ends) = read(&settings)?;
-        Ok(Self { settings, config: ArcSwap::from_pointee(config), ends: ArcSwap::from_pointee(ends) })
+        let (config, ends) = read(&settings, &[])?;
+        let (config, ends) = (ArcSwap::from_pointee(config), ArcSwap::from_pointee(ends));
+        Ok(Self { settings, given: ArcSwap::default(), config, ends })
+    }
+
+    /// Whether clients have to show a certificate.
+    pub(crate) fn requires_certificate(&self) -> bool {
+        self.settings.client_certificates == ClientCertificates::Required
+    }
+
+    /// Whether the authorities that were given to the service are trusted: certificates are asked for, and the settings
+    /// name nobody who signs them.
+    pub(crate) fn trusts_given(&self) -> bool {
+        self.settings.client_certificates != ClientCertificates::Off && self.settings.client_authorities.is_empty()
+    }
+
+    /// Whether no client certificate can be good, for nobody is trusted to sign them.
+    pub(crate) fn trusts_nobody(&self) -> bool {
+        self.trusts_given() && self.given.load().is_empty()
+    }
+
+    /// Trusts these authorities from the next connection on.
+    pub(crate) fn trust(&self, given: Vec<CertificateDer<'static>>) -> Result<(), TlsError> {
+        self.given.store(Arc::new(given));
+        if self.trusts_given() { self.reload() } else { Ok(()) }
     }
 
     pub(crate) fn acceptor(&self) -> TlsAcceptor {
@@ -141,7 +164,7 @@ impl Tls {
     }
 
     fn reload(&self) -> Result<(), TlsError> {
-        let (config, ends) = read(&self.settings)?;
+        let (config, ends) = read(&self.settings, &self.given.load())?;
         self.config.store(Arc::new(config));
         self.ends.store(Arc::new(ends));
         Ok(())
@@ -189,7 +212,10 @@ pub(crate) async fn follow(broker: Arc<Broker>, name: Arc<str>, tls: Arc<Tls>) {
     }
 }
 
-fn read(settings: &TlsSettings) -> Result<(ServerConfig, Option<time::OffsetDateTime>), TlsError> {
+fn read(
+    settings: &TlsSettings,
+    given: &[CertificateDer<'static>],
+) -> Result<(ServerConfig, Option<time::OffsetDateTime>), TlsError> {
     let certificates = read_certificates(&settings.certificate)?;
     let ends = certificates.first().and_then(|certificate| end_of(certificate));
     let key = read_key(settings)?;
@@ -198,10 +224,13 @@ fn read(settings: &TlsSettings) -> Result<(ServerConfig, Option<time::OffsetDate
     let builder = ServerConfig::builder_with_provider(Arc::clone(&provider))
         .with_safe_default_protocol_versions()
         .map_err(unusable)?;
+    let authorities = read_authorities(settings, given)?;
     let builder = match settings.client_certificates {
         ClientCertificates::Off => builder.with_no_client_auth(),
+        // Nobody's certificate would be good, so none is asked for; who needs one is turned away after the hand-shake.
+        _ if authorities.is_empty() => builder.with_no_client_auth(),
         wanted => {
-            let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(read_authorities(settings)?), provider);
+            let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(authorities), provider);
             let verifier =
                 if wanted == ClientCertificates::Optional { verifier.allow_unauthenticated() } else { verifier };
             let verifier = verifier.build().map_err(|error| TlsError::Authority {
@@ -241,8 +270,11 @@ fn end_of(certificate: &CertificateDer<'_>) -> Option<time::OffsetDateTime> {
     time::OffsetDateTime::from_unix_timestamp(parsed.validity().not_after.timestamp()).ok()
 }
 
-fn read_authorities(settings: &TlsSettings) -> Result<RootCertStore, TlsError> {
+fn read_authorities(settings: &TlsSettings, given: &[CertificateDer<'static>]) -> Result<RootCertStore, TlsError> {
     let mut store = RootCertStore::empty();
+    if settings.client_authorities.is_empty() {
+        store.add_parsable_certificates(given.iter().cloned());
+    }
     for path in &settings.client_authorities {
         for certificate in read_certificates(path)? {
             store
@@ -250,7 +282,7 @@ fn read_authorities(settings: &TlsSettings) -> Result<RootCertStore, TlsError> {
                 .map_err(|error| TlsError::Authority { path: path.clone(), words: error.to_string() })?;
         }
     }
-    if store.is_empty() { Err(TlsError::NoAuthority) } else { Ok(store) }
+    Ok(store)
 }
 
 fn read_key(settings: &TlsSettings) -> Result<PrivateKeyDer<'static>, TlsError> {

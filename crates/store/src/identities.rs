@@ -23,6 +23,8 @@ pub struct IdentityRecord {
     pub note: String,
     /// The only client identifier that it may use; any if absent.
     pub client_id: Option<String>,
+    /// What its client certificates are known by.
+    pub certificates: Json<Vec<String>>,
     /// When it was made.
     pub created_at: OffsetDateTime,
     /// When it was last changed.
@@ -44,6 +46,8 @@ pub struct IdentityRow<'a> {
     pub note: &'a str,
     /// The only client identifier that it may use; any if absent.
     pub client_id: Option<&'a str>,
+    /// What its client certificates are known by.
+    pub certificates: &'a [String],
 }
 
 impl std::fmt::Debug for IdentityRecord {
@@ -66,10 +70,11 @@ impl Store {
     /// Makes or replaces identities in one statement, and gives what is stored. Those without a hash keep an earlier
     /// password. No name may stand in it twice.
     pub async fn put_identities(&self, rows: &[IdentityRow<'_>]) -> Result<Vec<IdentityRecord>, StoreError> {
-        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id) \
-             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[]) \
+        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id, certificates) \
+             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[], $7::jsonb[]) \
              ON CONFLICT (name) DO UPDATE SET attributes = excluded.attributes, enabled = excluded.enabled, \
-             note = excluded.note, client_id = excluded.client_id, changed_at = now(), \
+             note = excluded.note, client_id = excluded.client_id, \
+             certificates = excluded.certificates, changed_at = now(), \
              password_hash = coalesce(excluded.password_hash, identity.password_hash) RETURNING *";
         let records = sqlx::query_as(statement)
             .bind(rows.iter().map(|row| row.name).collect::<Vec<_>>())
@@ -78,6 +83,7 @@ impl Store {
             .bind(rows.iter().map(|row| row.enabled).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.note).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.client_id).collect::<Vec<_>>())
+            .bind(rows.iter().map(|row| Json(row.certificates)).collect::<Vec<_>>())
             .fetch_all(&self.pool)
             .await?;
         Ok(records)

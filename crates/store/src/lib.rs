@@ -1,5 +1,6 @@
 //! What outlives the process: records in PostgreSQL, and the private PostgreSQL cluster that keeps them.
 
+mod authorities;
 mod changes;
 mod cluster;
 mod console_sessions;
@@ -11,6 +12,7 @@ mod revisions;
 mod samples;
 mod tokens;
 
+pub use authorities::AuthorityRecord;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
 pub use console_sessions::SignedIn;

@@ -74,7 +74,15 @@ async fn records_come_back_as_they_were_written() {
     ]
     .into();
     let put = async |name, attributes, password_hash, enabled, note| {
-        let row = IdentityRow { name, attributes, password_hash, enabled, note, client_id: Some("weir-1") };
+        let row = IdentityRow {
+            name,
+            attributes,
+            password_hash,
+            enabled,
+            note,
+            client_id: Some("weir-1"),
+            certificates: &[],
+        };
         store.put_identities(&[row]).await.unwrap().remove(0)
     };
     put("kettle-weir", &attributes, Some("hash"), true, "a weir").await;

@@ -72,6 +72,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The authorities that were given to the service, by name. Listeners that ask for client certificates and name no
+         *     authority of their own trust them.
+         */
+        get: operations["list_authorities"];
+        put?: never;
+        /** Trust an authority, from the next connection on. */
+        post: operations["add_authority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Trust an authority no more. Sessions whose clients have shown a certificate end; those whose certificates another
+         *     authority has signed are let in again.
+         */
+        delete: operations["remove_authority"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/blueprint/check": {
         parameters: {
             query?: never;
@@ -565,6 +606,37 @@ export interface components {
             /** @description Who. */
             person: string;
         };
+        /** @description An authority to be trusted. */
+        AuthorityDraft: {
+            /** @description What to call it. */
+            name: string;
+            /** @description Its certificates in PEM form. */
+            pem: string;
+        };
+        /** @description An authority that signs client certificates. */
+        AuthorityView: {
+            /**
+             * Format: date-time
+             * @description When it was added.
+             */
+            added_at: string;
+            /**
+             * Format: int64
+             * @description How many certificates it has.
+             */
+            certificates: number;
+            /**
+             * Format: date-time
+             * @description When the first of them to end ends.
+             */
+            ends: string;
+            /** @description The SHA-256 fingerprint of its first certificate, in hexadecimal digits. */
+            fingerprint: string;
+            /** @description What it is called. */
+            name: string;
+            /** @description The subject of its first certificate (RFC 4514). */
+            subject: string;
+        };
         /** @description A blueprint that is not in force. */
         BlueprintDraft: {
             /** @description Its files. */
@@ -729,6 +801,11 @@ export interface components {
             attributes?: {
                 [key: string]: Record<string, never>;
             };
+            /**
+             * @description What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
+             *     `sha256:…`. Left out, earlier ones stay.
+             */
+            certificates?: string[] | null;
             /** @description The only client identifier that it may use; any if left out. */
             client_id?: string | null;
             /**
@@ -747,6 +824,8 @@ export interface components {
             attributes?: {
                 [key: string]: Record<string, never>;
             };
+            /** @description What its client certificates are known by; left out, earlier ones stay. */
+            certificates?: string[] | null;
             /** @description The only client identifier that it may use; any if left out. */
             client_id?: string | null;
             /**
@@ -767,6 +846,8 @@ export interface components {
             attributes: {
                 [key: string]: Record<string, never>;
             };
+            /** @description What its client certificates are known by. */
+            certificates?: string[];
             /**
              * Format: date-time
              * @description When it was last changed.
@@ -1266,6 +1347,8 @@ export interface components {
              * @description Bytes written to it.
              */
             bytes_out: number;
+            /** @description The subject of the certificate that its client has shown; empty without one. */
+            certificate?: string;
             /** @description Client identifier. */
             client_id: string;
             /** @description Whether its client is connected. */
@@ -1318,6 +1401,8 @@ export interface components {
              * @description What it tried and was refused.
              */
             refused: number;
+            /** @description What its client signed in by: `password`, `token`, `certificate`, `secret`, or `nothing`; empty while it is away. */
+            signed_in_by?: string;
             /**
              * Format: date-time
              * @description When it connected; while it is away, when it left.
@@ -1722,6 +1807,132 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_authorities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_authority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityDraft"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_authority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

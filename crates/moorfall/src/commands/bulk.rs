@@ -37,6 +37,8 @@ struct Record {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     client_id: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    certificates: Option<Vec<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     password_hash: Option<String>,
 }
 
@@ -108,6 +110,7 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
         enabled: true,
         note: String::new(),
         client_id: None,
+        certificates: None,
         password_hash: None,
     };
     for (heading, text) in headings.iter().zip(row) {
@@ -115,6 +118,8 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
             "name" => record.name = text.to_owned(),
             "note" => record.note = text.to_owned(),
             "client-id" => record.client_id = Some(text.to_owned()).filter(|id| !id.is_empty()),
+            // A semicolon inside a subject stands behind a backslash.
+            "certificates" => record.certificates = Some(divided(text)),
             "password-hash" => record.password_hash = Some(text.to_owned()).filter(|hash| !hash.is_empty()),
             "enabled" => {
                 record.enabled = match text {
@@ -128,13 +133,29 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
                 Some(name) => drop(record.attributes.insert(name.to_owned(), value(text))),
                 None => {
                     return Err(format!(
-                        "the column `{heading}` is not known; write name, enabled, note, client-id, password-hash or attr.NAME"
+                        "the column `{heading}` is not known; write name, enabled, note, client-id, certificates, \
+                         password-hash or attr.NAME"
                     ));
                 }
             },
         }
     }
     Ok(record)
+}
+
+/// Texts divided by semicolons; one behind a backslash divides nothing.
+fn divided(text: &str) -> Vec<String> {
+    let mut parts = vec![String::new()];
+    let mut is_escaped = false;
+    for c in text.chars() {
+        if c == ';' && !is_escaped {
+            parts.push(String::new());
+        } else {
+            parts.last_mut().expect("there is always one").push(c);
+        }
+        is_escaped = c == '\\' && !is_escaped;
+    }
+    parts.iter().map(|part| part.trim().to_owned()).filter(|part| !part.is_empty()).collect()
 }
 
 /// Imports a file: checks all of it, then changes.
@@ -214,8 +235,9 @@ pub(super) async fn export(local: &Local, file: &Path) -> Done {
         Form::JsonLines => {
             let mut bytes = Vec::new();
             for identity in &identities {
-                let IdentityView { name, attributes, enabled, note, client_id, .. } = identity.clone();
-                let record = Record { name, attributes, enabled, note, client_id, password_hash: None };
+                let IdentityView { name, attributes, enabled, note, client_id, certificates, .. } = identity.clone();
+                let certificates = Some(certificates);
+                let record = Record { name, attributes, enabled, note, client_id, certificates, password_hash: None };
                 serde_json::to_writer(&mut bytes, &record)?;
                 bytes.push(b'\n');
             }
@@ -234,7 +256,9 @@ fn csv_of(identities: &[IdentityView]) -> Result<Vec<u8>, Failure> {
     names.dedup();
     let mut writer = csv::Writer::from_writer(Vec::new());
     let attributes = names.iter().map(|name| format!("attr.{name}"));
-    writer.write_record(["name", "enabled", "note", "client-id"].map(str::to_owned).into_iter().chain(attributes))?;
+    writer.write_record(
+        ["name", "enabled", "note", "client-id", "certificates"].map(str::to_owned).into_iter().chain(attributes),
+    )?;
     for identity in identities {
         let values =
             names.iter().map(|name| identity.attributes.get(*name).map(ToString::to_string).unwrap_or_default());
@@ -243,6 +267,7 @@ fn csv_of(identities: &[IdentityView]) -> Result<Vec<u8>, Failure> {
             identity.enabled.to_string(),
             identity.note.clone(),
             identity.client_id.clone().unwrap_or_default(),
+            identity.certificates.join(";"),
         ];
         writer.write_record(fixed.into_iter().chain(values))?;
     }

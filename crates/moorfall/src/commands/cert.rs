@@ -3,12 +3,12 @@
 use std::{
     fs::OpenOptions,
     io::Write,
-    net::IpAddr,
     os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
 };
 
 use clap::{Args, Subcommand};
+use moorfall_service::ClientCertificate;
 use pkcs8::{EncryptedPrivateKeyInfoRef, LineEnding, PrivateKeyInfoRef, SecretDocument};
 use rcgen::{
     BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
@@ -72,6 +72,9 @@ enum What {
         /// Its name: the certificate's subject, and the name of the files
         #[arg(value_parser = file_name)]
         name: String,
+        /// A host name or address of it that stands in the certificate, too; may be given several times
+        #[arg(long = "host", value_name = "HOST")]
+        hosts: Vec<String>,
         /// How long it is good
         #[arg(long, value_name = "DAYS", default_value_t = 397, value_parser = days)]
         days: i64,
@@ -113,20 +116,24 @@ pub(crate) fn run(arguments: &Arguments) -> Done {
             make_authority(name, *days, place, pass_phrase.as_deref().map(String::as_str))
         }
         What::Server { hosts, name, days, place, secret } => {
-            let mut params = CertificateParams::new(hosts.clone())
-                .map_err(|error| Failure(format!("{} can't stand in a certificate: {error}", hosts.join(", "))))?;
+            let mut params = params(hosts)?;
             params.distinguished_name.push(DnType::CommonName, hosts[0].as_str());
             params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
             sign(params, name, *days, place, secret)
         }
-        What::Device { name, days, place, secret } => {
-            let mut params = CertificateParams::default();
+        What::Device { name, hosts, days, place, secret } => {
+            let mut params = params(hosts)?;
             params.distinguished_name.push(DnType::CommonName, name.as_str());
             params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
             sign(params, name, *days, place, secret)
         }
         What::Show { file } => show(file),
     }
+}
+
+fn params(hosts: &[String]) -> Result<CertificateParams, Failure> {
+    CertificateParams::new(hosts)
+        .map_err(|error| Failure(format!("{} can't stand in a certificate: {error}", hosts.join(", "))))
 }
 
 fn make_authority(name: &str, days: i64, place: &Place, pass_phrase: Option<&str>) -> Done {
@@ -298,16 +305,6 @@ fn show(file: &Path) -> Done {
     output::finish(found.iter().try_for_each(|certificate| print_certificate(certificate)))
 }
 
-/// What is said of a certificate.
-struct About {
-    subject: String,
-    issuer: String,
-    names: Vec<String>,
-    begins: OffsetDateTime,
-    ends: OffsetDateTime,
-    fingerprint: String,
-}
-
 fn print_certificate(der: &[u8]) -> std::io::Result<()> {
     let about = match read_certificate(der) {
         Ok(about) => about,
@@ -315,53 +312,38 @@ fn print_certificate(der: &[u8]) -> std::io::Result<()> {
     };
     output::line(format_args!("subject      {}", printable(&about.subject)))?;
     output::line(format_args!("signed by    {}", printable(&about.issuer)))?;
-    if !about.names.is_empty() {
-        output::line(format_args!("names        {}", printable(&about.names.join(", "))))?;
-    }
     let left = (about.ends - OffsetDateTime::now_utc()).whole_days();
     let state =
         if about.ends < OffsetDateTime::now_utc() { "it has ended".into() } else { format!("{left} days left") };
     output::line(format_args!("good         {} to {}, {state}", about.begins.date(), about.ends.date()))?;
-    let (first, second) = about.fingerprint.split_at(32);
-    output::line(format_args!("SHA-256      {first}\n             {second}"))
+    let marks = ClientCertificate::read(der).map(|certificate| certificate.marks).unwrap_or_default();
+    for (place, mark) in marks.iter().enumerate() {
+        let heading = if place == 0 { "known by" } else { "" };
+        output::line(format_args!("{heading:12} {}", printable(mark)))?;
+    }
+    Ok(())
+}
+
+/// What is said of a certificate.
+struct About {
+    subject: String,
+    issuer: String,
+    begins: OffsetDateTime,
+    ends: OffsetDateTime,
 }
 
 fn read_certificate(der: &[u8]) -> Result<About, Failure> {
-    use sha2::{Digest, Sha256};
-    use x509_parser::extensions::GeneralName;
     let (_, parsed) = x509_parser::parse_x509_certificate(der)
         .map_err(|error| Failure(format!("a certificate can't be read: {error}")))?;
     let moment = |at: x509_parser::time::ASN1Time| {
         OffsetDateTime::from_unix_timestamp(at.timestamp()).unwrap_or(OffsetDateTime::UNIX_EPOCH)
     };
-    let names = parsed.subject_alternative_name().ok().flatten().map_or_else(Vec::new, |names| {
-        names
-            .value
-            .general_names
-            .iter()
-            .filter_map(|name| match name {
-                GeneralName::DNSName(name) => Some((*name).to_owned()),
-                GeneralName::IPAddress(bytes) => address(bytes).map(|address| address.to_string()),
-                _ => None,
-            })
-            .collect()
-    });
     Ok(About {
         subject: parsed.subject().to_string(),
         issuer: parsed.issuer().to_string(),
-        names,
         begins: moment(parsed.validity().not_before),
         ends: moment(parsed.validity().not_after),
-        fingerprint: Sha256::digest(der).iter().map(|byte| format!("{byte:02x}")).collect(),
     })
-}
-
-fn address(bytes: &[u8]) -> Option<IpAddr> {
-    match bytes.len() {
-        4 => <[u8; 4]>::try_from(bytes).ok().map(IpAddr::from),
-        16 => <[u8; 16]>::try_from(bytes).ok().map(IpAddr::from),
-        _ => None,
-    }
 }
 
 fn days(text: &str) -> Result<i64, String> {

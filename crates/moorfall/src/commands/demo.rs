@@ -126,6 +126,7 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
             }
         };
         let draft = IdentityDraft {
+            certificates: None,
             attributes: identity.attributes,
             password: Some(password.clone()),
             enabled: true,

@@ -54,6 +54,12 @@ enum Verb {
         /// Tie it to this client identifier; an empty one unties it
         #[arg(long, value_name = "ID")]
         client_id: Option<String>,
+        /// What a client certificate of it is known by, such as dns:kettle-weir.example or sha256:…
+        ///
+        /// May be given several times; all earlier ones are replaced, and an empty one takes all away. `moorfall cert
+        /// show` prints what a certificate may be known by.
+        #[arg(long = "certificate", value_name = "MARK")]
+        certificates: Vec<String>,
         /// Let it connect again
         #[arg(long, conflicts_with = "disable")]
         enable: bool,
@@ -68,8 +74,9 @@ enum Verb {
     },
     /// Make and change many identities from a file
     ///
-    /// CSV with a heading (name, enabled, note, client-id, password-hash, and attr.NAME for each attribute), or JSON lines with
-    /// the fields name, attributes, enabled, note, client_id and password_hash. Numbers, true and false are taken as such.
+    /// CSV with a heading (name, enabled, note, client-id, certificates, password-hash, and attr.NAME for each attribute),
+    /// or JSON lines with the fields name, attributes, enabled, note, client_id, certificates and password_hash. In CSV
+    /// several certificates are divided by semicolons; without the column, or the field, those that there are stay. Numbers, true and false are taken as such.
     /// Identities that the file does not name stay. The whole file is checked first; with a fault nothing is changed.
     Import {
         /// The file; its ending says which, .csv or .jsonl
@@ -162,7 +169,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
             output::finish(output::line(format_args!("{} is removed", printable(&name))))
         }
-        Verb::Set { name, attributes, password, password_file, note, client_id, enable, disable } => {
+        Verb::Set { name, attributes, password, password_file, note, client_id, certificates, enable, disable } => {
             let all: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
             let known = all.into_iter().find(|identity| identity.name == name);
             let is_new = known.is_none();
@@ -181,6 +188,9 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             if let Some(id) = client_id {
                 draft.client_id = Some(id).filter(|id| !id.is_empty());
             }
+            // None are said: those that there are stay.
+            let certificates: Option<Vec<&String>> =
+                (!certificates.is_empty()).then(|| certificates.iter().filter(|mark| !mark.is_empty()).collect());
             draft.enabled = enable || (draft.enabled && !disable);
             let body = json!({
                 "attributes": draft.attributes,
@@ -188,6 +198,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
                 "enabled": draft.enabled,
                 "note": draft.note,
                 "client_id": draft.client_id,
+                "certificates": certificates,
             });
             local.change(Method::PUT, &["identities", &name], Some(&body)).await?;
             let done = if is_new { "made" } else { "changed" };
@@ -249,10 +260,12 @@ async fn list(local: &Local, as_json: bool) -> Done {
     let rows = identities.iter().map(|identity| {
         let attributes: Vec<String> =
             identity.attributes.iter().map(|(name, value)| format!("{name}={value}")).collect();
-        let state = match (identity.enabled, identity.has_password) {
-            (false, _) => "disabled",
-            (true, true) => "password",
-            (true, false) => "no credential",
+        let by = [(identity.has_password, "password"), (!identity.certificates.is_empty(), "certificate")];
+        let by: Vec<&str> = by.into_iter().filter(|(has, _)| *has).map(|(_, by)| by).collect();
+        let state = match (identity.enabled, by.is_empty()) {
+            (false, _) => "disabled".to_owned(),
+            (true, false) => by.join(", "),
+            (true, true) => "no credential".to_owned(),
         };
         let tied = identity.client_id.as_ref().map(|id| format!(", only as {id}")).unwrap_or_default();
         vec![identity.name.clone(), format!("{state}{tied}"), attributes.join(" "), identity.note.clone()]

@@ -1,6 +1,7 @@
 //! One module for each command.
 
 pub(crate) mod access;
+pub(crate) mod authorities;
 pub(crate) mod blueprint;
 mod bulk;
 pub(crate) mod cert;

@@ -4,6 +4,7 @@
 //! a bearer token, or the console's cookie.
 
 mod access;
+mod authorities;
 mod console;
 mod design;
 mod design_types;
@@ -79,6 +80,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(identities::list))
         .routes(routes!(identities::show))
         .routes(routes!(tokens::list))
+        .routes(routes!(authorities::list))
         .routes(routes!(design::check))
         .routes(routes!(design::compare))
         .routes(routes!(design::list))
@@ -99,7 +101,11 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(tokens::make))
         .routes(routes!(tokens::revoke));
     let change = OpenApiRouter::new().routes(routes!(design::apply)).routes(routes!(design::revert));
-    let own = OpenApiRouter::new().routes(routes!(operator::list)).routes(routes!(operator::put, operator::remove));
+    let own = OpenApiRouter::new()
+        .routes(routes!(operator::list))
+        .routes(routes!(operator::put, operator::remove))
+        .routes(routes!(authorities::add))
+        .routes(routes!(authorities::remove));
     let closed =
         watch.merge(role(operate, Role::Operate)).merge(role(change, Role::Design)).merge(role(own, Role::Own));
     OpenApiRouter::with_openapi(Description::openapi())

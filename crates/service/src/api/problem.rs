@@ -49,7 +49,7 @@ impl From<DirectoryError> for Problem {
     fn from(error: DirectoryError) -> Self {
         let detail = error.to_string();
         match error {
-            DirectoryError::Name { .. } | DirectoryError::Password => {
+            DirectoryError::Name { .. } | DirectoryError::Password | DirectoryError::Certificate(_) => {
                 Self::new(StatusCode::UNPROCESSABLE_ENTITY, "identity not acceptable", detail)
             }
             DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "hashing failed", detail),

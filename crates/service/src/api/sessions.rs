@@ -119,6 +119,11 @@ fn view(record: &SessionRecord) -> SessionView {
         connected: link.is_some(),
         address: link.as_ref().map_or_else(String::new, |link| link.address.to_string()),
         listener: link.as_ref().map_or_else(String::new, |link| link.listener.to_string()),
+        signed_in_by: link.as_ref().map_or_else(String::new, |link| link.by.to_string()),
+        certificate: link
+            .as_ref()
+            .and_then(|link| link.certificate.as_ref()?.marks.last().cloned())
+            .unwrap_or_default(),
         version: link.as_ref().map_or_else(String::new, |link| link.version.to_string()),
         since,
         began_at: date(record.began_at),

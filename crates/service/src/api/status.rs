@@ -82,6 +82,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
         warnings.push(format!("The service was started with another blueprint than revision {revision}, which is in force; apply it with `moorfall blueprint apply`, or start without it."));
     }
     warnings.extend(exposed(broker));
+    warnings.extend(unreachable(broker));
     warnings.extend(ending(broker));
     if !database.healthy {
         warnings.push(format!("The database is away: {}. What must survive waits in memory, and so do the acknowledgements that promise it.", database.trouble));
@@ -110,6 +111,23 @@ pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
 /// Said in the log, the status and the console for as long as it is so.
 pub(crate) const OPEN_WARNING: &str =
     "The broker is open: clients without identity may publish and subscribe everything.";
+
+/// Listeners to which nobody can connect, for their clients need a certificate that nobody is trusted to sign.
+fn unreachable(broker: &Broker) -> Vec<String> {
+    let tls = |listener: &Arc<Listener>| {
+        listener.tls.as_ref().is_some_and(|tls| tls.requires_certificate() && tls.trusts_nobody())
+    };
+    let closed = broker.listeners.iter().filter(|listener| tls(listener));
+    closed
+        .map(|listener| {
+            let name = &listener.name;
+            format!(
+                "Nobody can connect to {name}: it requires client certificates, and no authority is known that signs \
+                 them; `moorfall authorities add` makes one known."
+            )
+        })
+        .collect()
+}
 
 /// A certificate is warned of when it ends within so many days.
 const SOON: i64 = 14;

@@ -126,7 +126,7 @@ pub(crate) async fn revoke(
         let detail = format!("{identity} has no token {name}");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such token", detail));
     }
-    broker.end_by_token();
+    broker.end_by_credential();
     operator.note(&broker, "revoke", "token", &format!("{name} of {identity}"), None, None).await;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 
 pub use super::{
     access::Token,
+    authorities::AuthorityView,
     design_types::*,
     identities::{ImportFault, ImportResult},
     live::{LiveRates, LiveReading},
@@ -158,6 +159,12 @@ pub struct SessionView {
     pub address: String,
     /// The listener that it came by; empty while it is away.
     pub listener: String,
+    /// What its client signed in by: `password`, `token`, `certificate`, `secret`, or `nothing`; empty while it is away.
+    #[serde(default)]
+    pub signed_in_by: String,
+    /// The subject of the certificate that its client has shown; empty without one.
+    #[serde(default)]
+    pub certificate: String,
     /// Protocol version, 3.1.1 or 5.0; empty while it is away.
     pub version: String,
     /// When it connected; while it is away, when it left.

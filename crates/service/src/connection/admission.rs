@@ -8,9 +8,10 @@ use moorfall_wire::ReasonCode;
 
 use super::Connection;
 use crate::{
+    authenticator::Asking,
     broker::Broker,
     registry::{Newcomer, NotAdmitted},
-    session_record::Link,
+    session_record::{Link, SignedInBy},
 };
 
 impl Connection {
@@ -31,20 +32,31 @@ impl Connection {
             tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
             tokio::time::sleep(wait).await;
         }
-        let anonymous = self.origin.listener.anonymous;
-        let policy = broker.design.policy();
         let Broker { authenticator, directory, tokens, .. } = &**broker;
-        let (verdict, token) = authenticator.check(&credentials, anonymous, directory, tokens, &policy).await;
+        let policy = broker.design.policy();
+        let asking = Asking {
+            credentials: &credentials,
+            certificate: self.origin.certificate.as_deref(),
+            anonymous: self.origin.listener.anonymous,
+            policy: &policy,
+        };
+        let (verdict, by) = authenticator.check(&asking, directory, tokens).await;
         if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
             gatekeeper.note_failure(address, broker.clock.now(), limits);
         }
-        self.token = token;
+        self.signed_in_by = by;
         verdict
     }
 
     pub(super) async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
         let listener = Arc::clone(&self.origin.listener.name);
-        let link = Link::new(self.origin.address, listener, self.session.version(), self.token.take());
+        let link = Link::new(
+            self.origin.address,
+            listener,
+            self.session.version(),
+            self.signed_in_by.clone(),
+            self.origin.certificate.clone(),
+        );
         let link = Arc::new(link);
         let limits = Arc::clone(&self.origin.listener.limits);
         let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
@@ -84,10 +96,25 @@ impl Connection {
             let words = format!("the identity {} may no longer connect", record.identity);
             self.session.end(now, ReasonCode::NotAuthorized, words, false);
         }
+        if !self.is_credential_good() {
+            let words = "what the client has shown is not good any more".to_owned();
+            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        }
         // Nor does a change of the design.
         record.set_stale();
         self.record = Some(record);
         self.count_subscriptions();
+    }
+
+    /// Whether the token or the certificate that let the client in was taken away since.
+    fn is_credential_good(&self) -> bool {
+        let token = match &self.signed_in_by {
+            SignedInBy::Token(id) => self.broker.tokens.is_good(id),
+            _ => true,
+        };
+        let given = self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given());
+        let was_removed = self.origin.removals != self.broker.authorities.removals();
+        token && !(given && was_removed && self.origin.certificate.is_some())
     }
 
     pub(super) fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {

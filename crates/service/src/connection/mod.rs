@@ -25,13 +25,14 @@ use tokio::time::{sleep_until, timeout};
 
 use crate::{
     broker::{Broker, Seat},
+    certificate::ClientCertificate,
     counters::Batch,
     data_folder::random_text,
     drift::RefusalNote,
     journal::Promise,
     listener::Listener,
     registry::Rights,
-    session_record::{Link, RetainedDue, SessionRecord, Walk},
+    session_record::{Link, RetainedDue, SessionRecord, SignedInBy, Walk},
     stream::Stream,
     topics,
 };
@@ -50,6 +51,10 @@ const FAREWELL: Duration = Duration::from_millis(800);
 pub(crate) struct Origin {
     pub(crate) address: SocketAddr,
     pub(crate) listener: Arc<Listener>,
+    /// The certificate that the client has shown, if it has; an authority that is trusted has signed it.
+    pub(crate) certificate: Option<Arc<ClientCertificate>>,
+    /// Authorities that had been removed when it was shown.
+    pub(crate) removals: u64,
     /// When it was accepted, before TLS or WebSocket took their time.
     pub(crate) at: Time,
 }
@@ -65,7 +70,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         seat,
         record: None,
         link: None,
-        token: None,
+        signed_in_by: SignedInBy::Nothing,
         user_name: String::new(),
         routes: RouteCache::default(),
         run: Vec::new(),
@@ -92,8 +97,7 @@ struct Connection {
     /// Present once the client is let in.
     record: Option<Arc<SessionRecord>>,
     link: Option<Arc<Link>>,
-    /// The token that the client signed in by, if it did.
-    token: Option<String>,
+    signed_in_by: SignedInBy,
     /// The user name that the client gave; empty if none.
     user_name: String,
     routes: RouteCache<Arc<SessionRecord>>,

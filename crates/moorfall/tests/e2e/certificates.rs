@@ -1,0 +1,182 @@
+//! Client certificates as what identities sign in by, and the authorities that sign them.
+
+use moorfall_wire::*;
+
+use crate::{
+    harness::{Place, Service, wait},
+    peer::{Peer, V5, V311, connect},
+    transports::{BOTH, make_certificates, tls},
+};
+
+/// A service with one listener, which requires client certificates and names no authority.
+fn serve(place: &Place) -> Service<'_> {
+    let folder = place.path().join("certificates");
+    let folder = folder.display();
+    let text = format!(
+        "[[listeners]]\nname = \"field\"\naddress = \"127.0.0.1:0\"\ntransport = \"tls\"\n[listeners.tls]\n\
+         certificate = \"{folder}/server.pem\"\nkey = \"{folder}/server.key\"\nclient-certificates = \"required\"\n"
+    );
+    let file = place.write("moorfall.toml", &text);
+    place.serve_as_configured(&["--config", file.to_str().unwrap()])
+}
+
+fn file(place: &Place, name: &str) -> String {
+    place.path().join("certificates").join(name).to_str().unwrap().to_owned()
+}
+
+/// Connects with a device's certificate, and gives the answer of the broker.
+fn arrive(service: &Service<'_>, place: &Place, device: &str, connect: Connect) -> (Peer, Option<ConnAck>) {
+    let mut peer = Peer::over(tls(service.listener("field"), place, Some(device), BOTH), connect.version);
+    peer.send(&Packet::Connect(Box::new(connect)));
+    let answer = match peer.receive() {
+        Some(Packet::ConnAck(answer)) => Some(*answer),
+        None => None,
+        other => panic!("{other:?}"),
+    };
+    (peer, answer)
+}
+
+fn reason(answer: Option<ConnAck>) -> (ReasonCode, String) {
+    let answer = answer.unwrap();
+    (answer.reason, answer.properties.reason_string.map(|words| words.to_string()).unwrap_or_default())
+}
+
+#[test]
+fn a_device_is_known_by_its_certificate() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve(&place);
+    let named = |name: &str| Connect { user_name: Some(name.into()), ..connect(V5, "weir-1") };
+
+    let warning = "Nobody can connect to field: it requires client certificates, and no authority is known";
+    service.wait_for("the warning", |status| status["warnings"].to_string().contains(warning));
+    let mut peer = Peer::over(tls(service.listener("field"), &place, Some("kettle-weir"), BOTH), V5);
+    let hello = std::panic::AssertUnwindSafe(|| peer.sign_in());
+    assert!(std::panic::catch_unwind(hello).is_err(), "nobody is let in before there is an authority");
+    wait("the log", || service.log().contains("`moorfall authorities add` makes one known").then_some(()));
+
+    let add = |name: &str, of: &str| service.run(&["authorities", "add", name, &file(&place, of)]);
+    assert!(add("trust", "authority.key").failed().contains("private key"));
+    assert!(add("trust", "kettle-weir.pem").failed().contains("not one of an authority"));
+    assert!(add("trust", "authority.pem").ok().contains("is trusted until"));
+    assert!(add("trust", "authority.pem").failed().contains("there is an authority trust"));
+    assert!(service.run(&["authorities", "list"]).ok().contains("CN=Moorfall authority"));
+    assert!(!service.status()["warnings"].to_string().contains(warning));
+
+    let (_, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+    let (code, words) = reason(answer);
+    assert_eq!(code, ReasonCode::NotAuthorized);
+    assert!(words.contains("no identity has the certificate") && words.contains("subject:CN=kettle-weir"), "{words}");
+
+    let set = |name: &str, mark: &str| service.run(&["identities", "set", name, "--certificate", mark]);
+    assert!(set("kettle-weir", "kettle-weir").failed().contains("write subject:"));
+    set("kettle-weir", "subject:cn=kettle-weir").ok();
+    assert!(set("nine-arches", "subject:CN=kettle-weir").failed().contains("of kettle-weir are known by already"));
+    set("nine-arches", "dns:nine-arches.example").ok();
+
+    for version in [V5, V311] {
+        let (peer, answer) = arrive(&service, &place, "kettle-weir", connect(version, "weir-1"));
+        assert_eq!(answer.unwrap().reason, ReasonCode::Success);
+        let session = service.run(&["sessions", "--json"]).json()["sessions"][0].clone();
+        assert_eq!(session["identity"], "kettle-weir");
+        assert_eq!(session["signed_in_by"], "certificate");
+        assert_eq!(session["certificate"], "subject:CN=kettle-weir");
+        drop(peer);
+    }
+    let (_peer, answer) = arrive(&service, &place, "kettle-weir", named("kettle-weir"));
+    assert_eq!(reason(answer).0, ReasonCode::Success);
+    let (_, answer) = arrive(&service, &place, "kettle-weir", named("nine-arches"));
+    assert_eq!(reason(answer).0, ReasonCode::BadUserNameOrPassword, "a certificate lends no other name");
+    service.identity("ferry-stage", &[]);
+    let by_password = Connect { password: Some(b"egats-yrref".to_vec().into()), ..named("ferry-stage") };
+    let by_password = Connect { client_id: "ferry".into(), ..by_password };
+    let (_other, answer) = arrive(&service, &place, "kettle-weir", by_password);
+    assert_eq!(reason(answer).0, ReasonCode::Success, "a password counts before the certificate");
+    let listed = service.run(&["identities", "list"]);
+    assert!(listed.ok().contains("certificate"), "{listed:?}");
+}
+
+#[test]
+fn what_a_certificate_rests_on_can_be_taken_away() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve(&place);
+    service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]).ok();
+    let set = |mark: &str| service.run(&["identities", "set", "kettle-weir", "--certificate", mark]);
+    set("subject:CN=kettle-weir").ok();
+    let ended = |mut peer: Peer| match peer.receive() {
+        Some(Packet::Disconnect(goodbye)) => goodbye.properties.reason_string.unwrap().to_string(),
+        other => panic!("{other:?}"),
+    };
+    let enter = || {
+        let (peer, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+        assert_eq!(answer.unwrap().reason, ReasonCode::Success);
+        peer
+    };
+
+    let peer = enter();
+    set("").ok();
+    assert!(ended(peer).contains("sign in again"), "an identity's certificate is no more one");
+    let (_, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+    assert_eq!(reason(answer).0, ReasonCode::NotAuthorized);
+
+    let shown = service.run(&["cert", "show", &file(&place, "kettle-weir.pem")]);
+    let fingerprint = shown.ok().split_whitespace().find(|word| word.starts_with("sha256:")).unwrap().to_owned();
+    set(&fingerprint).ok();
+    let peer = enter();
+    service.run(&["identities", "set", "kettle-weir", "--disable"]).ok();
+    assert!(ended(peer).contains("the identity was changed"));
+    let (_, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+    assert!(reason(answer).1.contains("is disabled"));
+    service.run(&["identities", "set", "kettle-weir", "--enable"]).ok();
+
+    let peer = enter();
+    service.run(&["authorities", "remove", "trust"]).ok();
+    assert!(ended(peer).contains("an authority was removed"));
+    assert!(service.run(&["authorities", "remove", "trust"]).failed().contains("no authority trust"));
+    service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]).ok();
+    drop(enter());
+    let audited = service.run(&["audit"]);
+    assert!(audited.ok().contains("authority trust"), "{audited:?}");
+}
+
+#[test]
+fn a_certificate_of_two_identities_lets_nobody_in() {
+    let place = Place::new();
+    make_certificates(&place);
+    let secret = place.path().join("passphrase");
+    let (folder, secret) = (file(&place, ""), secret.to_str().unwrap());
+    let device = ["cert", "device", "two-faced", "--host", "weir.example", "--host", "192.0.2.7"];
+    let made = place.run(&[&device[..], &["--folder", &folder, "--passphrase-file", secret]].concat());
+    assert!(made.ok().contains("dns:weir.example") && made.ok().contains("ip:192.0.2.7"), "{made:?}");
+    let service = serve(&place);
+    service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]).ok();
+    let set = |name: &str, mark: &str| service.run(&["identities", "set", name, "--certificate", mark]).ok().to_owned();
+    set("kettle-weir", "dns:weir.example");
+    set("nine-arches", "ip:192.0.2.7");
+    let (_, answer) = arrive(&service, &place, "two-faced", connect(V5, "weir-1"));
+    let (code, words) = reason(answer);
+    assert_eq!(code, ReasonCode::NotAuthorized);
+    assert!(words.contains("kettle-weir") && words.contains("nine-arches"), "{words}");
+
+    let csv = "name,certificates,attr.kind\nkettle-weir,dns:weir.example;subject:CN=a\\;b,weir\nnine-arches,,level\n";
+    let import = place.write("identities.csv", csv);
+    let import = import.to_str().unwrap();
+    assert!(service.run(&["identities", "import", import, "--dry-run"]).ok().contains("2 would be changed"));
+    service.run(&["identities", "import", import]).ok();
+    let (_peer, answer) = arrive(&service, &place, "two-faced", connect(V5, "weir-1"));
+    assert_eq!(reason(answer).0, ReasonCode::Success, "only one of them has it now");
+    for name in ["out.csv", "out.jsonl"] {
+        let out = place.path().join(name);
+        let out = out.to_str().unwrap();
+        service.run(&["identities", "export", out]).ok();
+        let again = service.run(&["identities", "import", out, "--dry-run"]);
+        assert!(again.ok().contains("0 would be changed, 2 as before"), "{again:?}");
+    }
+    let twice = place
+        .write("twice.csv", "name,certificates\nlong-acre,dns:weir.example\nbarrier,dns:x.y\nsallow-head,dns:x.y\n");
+    let twice = service.run(&["identities", "import", twice.to_str().unwrap()]);
+    assert!(twice.out.contains("line 2: dns:weir.example is what certificates of kettle-weir"), "{twice:?}");
+    assert!(twice.out.contains("line 4: dns:x.y is what certificates of barrier"), "{twice:?}");
+    assert!(twice.failed().contains("nothing was changed"));
+}

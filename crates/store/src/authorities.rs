@@ -1,0 +1,36 @@
+//! Authorities that sign client certificates.
+
+use sqlx::FromRow;
+use time::OffsetDateTime;
+
+use crate::{Store, StoreError};
+
+/// One authority.
+#[derive(Clone, Debug, FromRow)]
+pub struct AuthorityRecord {
+    /// What it is called.
+    pub name: String,
+    /// Its certificates in PEM form.
+    pub pem: String,
+    /// When it was added.
+    pub added_at: OffsetDateTime,
+}
+
+impl Store {
+    /// All authorities, by name.
+    pub async fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM authority ORDER BY name").fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps an authority; `None` if there is one of this name.
+    pub async fn add_authority(&self, name: &str, pem: &str) -> Result<Option<AuthorityRecord>, StoreError> {
+        let statement = "INSERT INTO authority (name, pem) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING *";
+        Ok(sqlx::query_as(statement).bind(name).bind(pem).fetch_optional(&self.pool).await?)
+    }
+
+    /// Forgets an authority; gives whether there was one.
+    pub async fn remove_authority(&self, name: &str) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM authority WHERE name = $1").bind(name).execute(&self.pool).await?;
+        Ok(done.rows_affected() > 0)
+    }
+}
