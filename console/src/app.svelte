@@ -2,11 +2,14 @@
   import Router from 'svelte-spa-router';
 
   import SignIn from '$lib/components/sign-in.svelte';
+  import SideBar from '$lib/components/side-bar.svelte';
   import TopBar from '$lib/components/top-bar.svelte';
   import AccessPage from '$lib/pages/access-page.svelte';
   import AuditPage from '$lib/pages/audit-page.svelte';
   import DesignPage from '$lib/pages/design-page.svelte';
+  import IdentitiesPage from '$lib/pages/identities-page.svelte';
   import OverviewPage from '$lib/pages/overview-page.svelte';
+  import PeoplePage from '$lib/pages/people-page.svelte';
   import TopicsPage from '$lib/pages/topics-page.svelte';
   import { ConsoleState } from '$lib/state/console.svelte';
   import { setShell } from '$lib/state/context';
@@ -19,7 +22,9 @@
     '/': OverviewPage,
     '/topics': TopicsPage,
     '/access': AccessPage,
+    '/identities': IdentitiesPage,
     '/design': DesignPage,
+    '/people': PeoplePage,
     '/audit': AuditPage,
     '*': OverviewPage,
   };
@@ -33,7 +38,10 @@
 <div class="flex h-dvh min-h-150 flex-col">
   <TopBar {service} {theme} />
   {#if service.phase === 'signed in'}
-    <Router {routes} />
+    <div class="flex min-h-0 flex-1">
+      <SideBar />
+      <Router {routes} />
+    </div>
   {:else if service.phase === 'signed out'}
     <SignIn onsignin={(credentials) => service.signIn(credentials)} />
   {:else if service.trouble}

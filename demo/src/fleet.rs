@@ -137,7 +137,7 @@ async fn weather(scene: Arc<Scene>) {
 async fn connect(scene: &Scene, name: &str, will: Option<Will>) -> Result<(Client, Arrivals), FleetError> {
     let password = scene.passwords.get(name).ok_or_else(|| FleetError::Password(name.into()))?;
     let (host, port) = (scene.broker.ip().to_string(), scene.broker.port());
-    let remote = Remote { identity: Some(name.into()), host, port };
+    let remote = Remote::tcp(host, port, Some(name.into()));
     // Both versions of the protocol are in use along the river.
     let older = name.len().is_multiple_of(3);
     let options = Options {

@@ -15,6 +15,7 @@ mod relay;
 mod report;
 mod restart;
 mod routes;
+mod tree;
 
 use std::{path::PathBuf, time::Duration};
 
@@ -93,6 +94,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("idle") {
         idle::run(plan).await?;
+    }
+    if plan.wants("tree") {
+        tree::run(plan).await?;
     }
     if plan.wants("restart") {
         restart::run(plan).await?;

@@ -17,6 +17,8 @@ use crate::{Failure, Plan};
 pub(crate) struct Program {
     child: Child,
     pub(crate) address: SocketAddr,
+    /// Where its API is; empty for the relay.
+    api: String,
     /// Its data folder, which goes with it.
     folder: Option<TempDir>,
 }
@@ -27,7 +29,7 @@ impl Program {
         let mut child = Command::new(std::env::current_exe()?).arg("relay").stdout(Stdio::piped()).spawn()?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
-        Ok(Self { child, address: line.trim().parse()?, folder: None })
+        Ok(Self { child, address: line.trim().parse()?, api: String::new(), folder: None })
     }
 
     /// The service with an open broker and a database of its own.
@@ -64,7 +66,20 @@ impl Program {
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
         let address = line.split_whitespace().find_map(|field| field.strip_prefix("mqtt=mqtt://"));
         let address = address.ok_or("the service did not start; run it by hand to see why")?.parse()?;
-        Ok(Self { child, address, folder: Some(folder) })
+        let api = line.split_whitespace().find_map(|field| field.strip_prefix("http="));
+        let api = api.ok_or("the service does not say where its API is")?.to_owned();
+        Ok(Self { child, address, api, folder: Some(folder) })
+    }
+
+    /// The URL of a call of its API.
+    pub(crate) fn call(&self, call: &str) -> String {
+        format!("{}/api/v1/{call}", self.api)
+    }
+
+    /// What its API wants as a bearer token.
+    pub(crate) fn secret(&self) -> Result<String, Failure> {
+        let folder = self.folder.as_ref().ok_or("only a service has a folder")?;
+        Ok(std::fs::read_to_string(folder.path().join("data/administrator.secret"))?.trim().to_owned())
     }
 
     /// Where its database listens.

@@ -1,8 +1,11 @@
 //! The task that owns the socket.
 
 use std::{
+    collections::VecDeque,
+    future::poll_fn,
     io,
-    net::SocketAddr,
+    pin::Pin,
+    task::{Poll, ready},
     time::{Duration, Instant},
 };
 
@@ -13,13 +16,17 @@ use moorfall_core::{
 };
 use moorfall_wire::{ConnAck, Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, Publish, Subscription, TopicFilter};
 use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
-    net::{TcpStream, lookup_host},
+    io::{AsyncReadExt, AsyncWrite, AsyncWriteExt},
     sync::{mpsc, oneshot},
     time::{sleep_until, timeout, timeout_at},
 };
 
-use crate::{Answer, Arrival, ClientError, ConnectError, Options, Waiting};
+use tokio_util::io::poll_read_buf;
+
+use crate::{
+    Answer, Arrival, ClientError, ConnectError, Options, Scheme, Waiting,
+    transport::{self, Layer},
+};
 
 /// Messages that wait for the program; beyond it nothing is read.
 const ARRIVALS: usize = 1_024;
@@ -39,6 +46,7 @@ pub(crate) enum Request {
     Publish(Box<Publish>),
     Subscribe(Vec<Subscription>),
     Unsubscribe(Vec<TopicFilter>),
+    Ping,
 }
 
 pub(crate) enum Command {
@@ -53,18 +61,33 @@ type Opened = (mpsc::Sender<Command>, ConnAck, mpsc::Receiver<Arrival>, oneshot:
 pub(crate) async fn open(options: &Options, connect: Connect, state: ClientState) -> Result<Opened, ConnectError> {
     let began = Instant::now();
     let deadline = tokio::time::Instant::now() + options.patience;
-    let address = format!("{}:{}", options.remote.host, options.remote.port);
+    let address = options.remote.address();
     let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.patience, stage };
-    let stream =
-        timeout_at(deadline, reach(options, &address)).await.map_err(|_| timed_out("no connection was made"))??;
-    // Small packets must not wait for more; without it they only come later.
-    let _ = stream.set_nodelay(true);
+    let mut stage = "no connection was made";
+    let reached = timeout_at(deadline, reach(options, &mut stage)).await;
+    let stream = reached.map_err(|_| timed_out(stage))??;
+    open_over(stream, options, connect, state, began, deadline).await
+}
+
+/// Signs in over what was reached.
+pub(crate) async fn open_over(
+    stream: Box<dyn Layer>,
+    options: &Options,
+    connect: Connect,
+    state: ClientState,
+    began: Instant,
+    deadline: tokio::time::Instant,
+) -> Result<Opened, ConnectError> {
+    let address = options.remote.address();
+    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.patience, stage };
     let mut task = Task {
         stream,
+        unflushed: false,
         session: ClientSession::resume(connect, state, Time::default())?,
         buffer: BytesMut::new(),
         began,
         waiting: Waiting::default(),
+        pings: VecDeque::new(),
     };
     let connack = timeout_at(deadline, task.sign_in(options, &address))
         .await
@@ -80,34 +103,37 @@ pub(crate) async fn open(options: &Options, connect: Connect, state: ClientState
     Ok((commands, connack, arrival_receiver, state_receiver))
 }
 
-async fn reach(options: &Options, address: &str) -> Result<TcpStream, ConnectError> {
+/// Everything below MQTT, and how far it came is what `stage` says.
+async fn reach(options: &Options, stage: &mut &'static str) -> Result<Box<dyn Layer>, ConnectError> {
     let remote = &options.remote;
-    let unknown = || ConnectError::UnknownHost { host: remote.host.clone() };
-    let addresses: Vec<SocketAddr> =
-        lookup_host((remote.host.as_str(), remote.port)).await.map_err(|_| unknown())?.collect();
-    let mut last = None;
-    for candidate in addresses {
-        match TcpStream::connect(candidate).await {
-            Ok(stream) => return Ok(stream),
-            Err(error) => last = Some(error),
+    let addresses = transport::look_up(remote).await?;
+    let stream = transport::dial(remote, &addresses).await?;
+    if !remote.scheme.is_secure() {
+        if !remote.scheme.is_web_socket() {
+            return Ok(Box::new(stream));
         }
+        *stage = "a connection was made, but no WebSocket opened";
+        return Ok(Box::new(transport::upgrade(remote, stream).await?));
     }
-    let error = last.ok_or_else(unknown)?;
-    Err(match error.kind() {
-        io::ErrorKind::ConnectionRefused => ConnectError::NothingListening { address: address.into() },
-        io::ErrorKind::TimedOut => {
-            ConnectError::TimedOut { address: address.into(), after: options.patience, stage: "no connection was made" }
-        }
-        _ => ConnectError::Unreachable { address: address.into(), error },
-    })
+    *stage = "a connection was made, but the TLS hand-shake did not end";
+    let stream = transport::secure(remote, &options.trust, stream).await?;
+    if !remote.scheme.is_web_socket() {
+        return Ok(Box::new(stream));
+    }
+    *stage = "there is TLS, but no WebSocket opened";
+    Ok(Box::new(transport::upgrade(remote, stream).await?))
 }
 
 struct Task {
-    stream: TcpStream,
+    stream: Box<dyn Layer>,
+    /// A layer may hold back what it was given.
+    unflushed: bool,
     session: ClientSession,
     buffer: BytesMut,
     began: Instant,
     waiting: Waiting,
+    /// Who waits for PINGRESP.
+    pings: VecDeque<Reply>,
 }
 
 enum Happening {
@@ -124,10 +150,16 @@ impl Task {
     }
 
     async fn sign_in(&mut self, options: &Options, address: &str) -> Result<ConnAck, ConnectError> {
-        let wrong = |words: String| ConnectError::NotAccepted { address: address.into(), words };
+        let remedy = match options.remote.scheme {
+            Scheme::Mqtt => "check that it is an MQTT port without TLS",
+            Scheme::Mqtts => "check that it is an MQTT port",
+            Scheme::Ws | Scheme::Wss => "check that MQTT is spoken at this path",
+        };
+        let wrong = |words: String| ConnectError::NotAccepted { address: address.into(), words, remedy };
         loop {
-            self.flush().await.map_err(|error| wrong(error.to_string()))?;
-            let count = self.stream.read_buf(&mut self.buffer).await.map_err(|error| wrong(error.to_string()))?;
+            let broken = |error: io::Error| wrong(transport::words(&error, &options.remote.host));
+            self.flush().await.map_err(broken)?;
+            let count = self.stream.read_buf(&mut self.buffer).await.map_err(broken)?;
             if count == 0 {
                 return Err(wrong("it closed the connection without an answer".into()));
             }
@@ -151,7 +183,8 @@ impl Task {
                 return Err(io::ErrorKind::WriteZero.into());
             }
         }
-        Ok(())
+        self.unflushed = false;
+        self.stream.flush().await
     }
 
     /// Handles the first packet in the buffer, if it is whole; gives whether it was.
@@ -208,12 +241,29 @@ impl Task {
         let has_due = self.session.poll_timeout().is_some();
         let has_room = self.session.has_room();
         let may_read = arrivals.capacity() > 0;
-        let outgoing = self.session.outgoing();
+        let Self { stream, session, buffer, unflushed, .. } = self;
+        let outgoing = session.outgoing();
         let waiting = outgoing.remaining();
-        let (mut reader, mut writer) = self.stream.split();
+        let carried = poll_fn(|context| {
+            if may_read && let Poll::Ready(read) = poll_read_buf(Pin::new(&mut *stream), context, buffer) {
+                return Poll::Ready(Happening::Read(read));
+            }
+            if waiting > 0 {
+                let written = ready!(Pin::new(&mut *stream).poll_write(context, outgoing.chunk()));
+                *unflushed = true;
+                return Poll::Ready(Happening::Written(written.inspect(|count| outgoing.advance(*count))));
+            }
+            if *unflushed {
+                let flushed = ready!(Pin::new(&mut *stream).poll_flush(context));
+                *unflushed = false;
+                if let Err(error) = flushed {
+                    return Poll::Ready(Happening::Written(Err(error)));
+                }
+            }
+            Poll::Pending
+        });
         tokio::select! {
-            read = reader.read_buf(&mut self.buffer), if may_read => Happening::Read(read),
-            written = writer.write_buf(outgoing), if waiting > 0 => Happening::Written(written),
+            happening = carried => happening,
             command = commands.recv(), if has_room && waiting < WRITE_AHEAD => Happening::Command(command),
             () = sleep_until(due), if has_due && may_read => Happening::Due,
             () = arrivals.closed() => Happening::Unheard,
@@ -222,10 +272,18 @@ impl Task {
     }
 
     fn request(&mut self, now: Time, request: Request, reply: Reply) {
+        if matches!(request, Request::Ping) {
+            match self.session.ping(now) {
+                Ok(()) => self.pings.push_back(reply),
+                Err(error) => drop(reply.send(Err(error.into()))),
+            }
+            return;
+        }
         let sent: Result<Option<PacketId>, WishError> = match request {
             Request::Publish(publish) => self.session.publish(now, *publish),
             Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions, None).map(Some),
             Request::Unsubscribe(filters) => self.session.unsubscribe(now, filters).map(Some),
+            Request::Ping => Ok(None),
         };
         match sent {
             Ok(Some(id)) => {
@@ -250,8 +308,9 @@ impl Task {
                         let _ = reply.send(Ok(Some(Answer { reasons, words })));
                     }
                 }
+                Event::Pong => drop(self.pings.pop_front().map(|reply| reply.send(Ok(None)))),
                 Event::Closed { words } => {
-                    for (_, reply) in self.waiting.drain() {
+                    for reply in self.waiting.drain().map(|(_, reply)| reply).chain(self.pings.drain(..)) {
                         let _ = reply.send(Err(ClientError::Closed { words: words.clone() }));
                     }
                     let arrivals = arrivals.clone();

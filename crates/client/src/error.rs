@@ -43,6 +43,28 @@ pub enum ConnectError {
         #[source]
         error: std::io::Error,
     },
+    /// Files that TLS needs are wrong.
+    #[error("{words}")]
+    Files {
+        /// What is wrong.
+        words: String,
+    },
+    /// There is no TLS with the broker.
+    #[error("there is no TLS with {address}: {words}")]
+    Tls {
+        /// Host and port.
+        address: String,
+        /// Why, and the remedy.
+        words: String,
+    },
+    /// The broker opens no WebSocket.
+    #[error("{address} opens no WebSocket: {words}")]
+    WebSocket {
+        /// Host and port.
+        address: String,
+        /// Why, and the remedy.
+        words: String,
+    },
     /// The broker does not let this client in.
     #[error("{}", refusal(.address, .identity.as_deref(), *.reason, .words.as_deref()))]
     Refused {
@@ -56,12 +78,14 @@ pub enum ConnectError {
         words: Option<ByteString>,
     },
     /// Something listens, but it does not speak this protocol, or it hung up.
-    #[error("{address} did not accept the connection: {words}; check that it is an MQTT port without TLS")]
+    #[error("{address} did not accept the connection: {words}; {remedy}")]
     NotAccepted {
         /// Host and port.
         address: String,
         /// What happened.
         words: String,
+        /// What to look at.
+        remedy: &'static str,
     },
     /// CONNECT can't be written.
     #[error("the connection can't be asked for: {0}")]

@@ -5,7 +5,10 @@
 
 mod connection;
 mod error;
+mod examine;
 mod remote;
+mod transport;
+mod trust;
 
 use std::time::Duration;
 
@@ -22,7 +25,9 @@ pub use moorfall_core::client::ClientState;
 use self::connection::{Command, Request};
 pub use self::{
     error::{ClientError, ConnectError},
-    remote::{Remote, RemoteError},
+    examine::{Examination, Step, examine},
+    remote::{Remote, RemoteError, Scheme},
+    trust::Trust,
 };
 
 /// How to connect.
@@ -30,6 +35,8 @@ pub use self::{
 pub struct Options {
     /// Where, and as whom.
     pub remote: Remote,
+    /// Whom to trust, where TLS carries MQTT.
+    pub trust: Trust,
     /// The password, if one is needed.
     pub password: Option<Bytes>,
     /// The protocol version.
@@ -54,6 +61,7 @@ impl Options {
     pub fn new(remote: Remote) -> Self {
         Self {
             remote,
+            trust: Trust::default(),
             password: None,
             version: ProtocolVersion::V5,
             client_id: String::new(),
@@ -172,6 +180,11 @@ impl Client {
     /// Asks for no more messages.
     pub async fn unsubscribe(&self, filters: Vec<TopicFilter>) -> Result<Answer, ClientError> {
         self.request(Request::Unsubscribe(filters)).await?.ok_or_else(ClientError::no_answer)
+    }
+
+    /// Asks whether the broker is there, and waits for its answer.
+    pub async fn ping(&self) -> Result<(), ClientError> {
+        self.request(Request::Ping).await.map(drop)
     }
 
     /// Says goodbye and waits until the connection is closed.

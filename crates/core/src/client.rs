@@ -5,7 +5,7 @@
 //! [`ClientSession::new`] writes CONNECT, and so does [`ClientSession::resume`], which goes on with the state of an
 //! earlier connection. Inputs: [`ClientSession::handle_packet`], [`ClientSession::handle_timeout`],
 //! [`ClientSession::handle_connection_lost`], and the wishes [`ClientSession::publish`],
-//! [`ClientSession::subscribe`], [`ClientSession::unsubscribe`], [`ClientSession::disconnect`], which are allowed
+//! [`ClientSession::subscribe`], [`ClientSession::unsubscribe`], [`ClientSession::ping`], [`ClientSession::disconnect`], which are allowed
 //! once [`Event::Connected`] has come. Outputs: [`ClientSession::poll_event`] until it gives `None`, the bytes of
 //! [`ClientSession::outgoing`], and [`ClientSession::poll_timeout`]. [`ClientSession::into_state`] gives what outlives
 //! the connection.
@@ -61,6 +61,8 @@ pub enum Event {
         /// Which message.
         packet_id: PacketId,
     },
+    /// PINGREQ was answered.
+    Pong,
     /// The connection is over; nothing follows.
     Closed {
         /// Why, in a sentence.
@@ -242,6 +244,16 @@ impl ClientSession {
         Ok(packet_id)
     }
 
+    /// Asks whether the broker is there; [`Event::Pong`] is the answer.
+    pub fn ping(&mut self, now: Time) -> Result<(), WishError> {
+        if self.phase != Phase::Open {
+            return Err(WishError::NotOpen);
+        }
+        self.send(now, &Packet::PingReq)?;
+        self.ping_sent = Some(now);
+        Ok(())
+    }
+
     fn take_id(&mut self, pending: Pending) -> Result<PacketId, WishError> {
         if self.phase != Phase::Open {
             return Err(WishError::NotOpen);
@@ -291,7 +303,10 @@ impl ClientSession {
             (Phase::Open, Packet::UnsubAck(ack)) => {
                 self.answer(now, ack.packet_id, &Pending::Unsubscribe, ack.reasons, ack.properties.reason_string);
             }
-            (Phase::Open, Packet::PingResp) => self.ping_sent = None,
+            (Phase::Open, Packet::PingResp) => {
+                self.ping_sent = None;
+                self.events.push_back(Event::Pong);
+            }
             (Phase::Open, Packet::Disconnect(disconnect)) => {
                 let why = disconnect.properties.reason_string.map_or_else(String::new, |words| format!(": {words}"));
                 self.close(format!("the broker ended the connection with {}{why}", disconnect.reason));

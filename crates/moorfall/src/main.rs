@@ -6,6 +6,7 @@ mod local;
 mod logging;
 mod messaging;
 mod output;
+mod remotes;
 
 use std::process::ExitCode;
 
@@ -33,6 +34,8 @@ enum Command {
     Publish(commands::publish::Arguments),
     /// Print messages as they come, from this service or any standard broker
     Subscribe(commands::subscribe::Arguments),
+    /// Give other brokers names, and test them
+    Remote(commands::remote::Arguments),
     /// Show the state of the service on this machine
     Status(commands::status::Arguments),
     /// List who is connected to the service on this machine
@@ -69,6 +72,7 @@ async fn main() -> ExitCode {
         Command::Demo(arguments) => commands::demo::run(arguments).await,
         Command::Publish(arguments) => commands::publish::run(arguments).await,
         Command::Subscribe(arguments) => commands::subscribe::run(arguments).await,
+        Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,

@@ -8,11 +8,16 @@ use std::{
 
 use bytes::Bytes;
 use clap::{Args, ValueEnum};
-use moorfall_client::{Arrivals, Client, Options, Remote};
+use moorfall_client::{Arrivals, Client, Options, Remote, Scheme, Trust};
 use moorfall_service::ADMINISTRATOR;
 use moorfall_wire::ProtocolVersion;
 
-use crate::{commands::parse_span, local::Which, output::Failure};
+use crate::{
+    commands::parse_span,
+    local::Which,
+    output::Failure,
+    remotes::{Known, Remotes},
+};
 
 /// The environment's place for a password.
 pub(crate) const PASSWORD: &str = "MOORFALL_PASSWORD";
@@ -32,11 +37,20 @@ pub(crate) enum Protocol {
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Connection")]
 pub(crate) struct Connection {
-    /// Another broker: mqtt://[identity@]host[:port]
+    /// Another broker: a name that `moorfall remote add` gave, or an address such as mqtts://[identity@]host[:port]
     ///
     /// Left out, it is the service on this machine, as its administrator.
-    #[arg(long, value_name = "URL", env = "MOORFALL_REMOTE")]
-    remote: Option<Remote>,
+    #[arg(long, value_name = "NAME|ADDRESS", env = "MOORFALL_REMOTE")]
+    remote: Option<String>,
+    /// Certificates of the authorities that are trusted, PEM; left out, those of this machine
+    #[arg(long, value_name = "FILE")]
+    authority: Option<PathBuf>,
+    /// The client's own certificate, PEM
+    #[arg(long, value_name = "FILE", requires = "key")]
+    certificate: Option<PathBuf>,
+    /// Its private key, PEM
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    key: Option<PathBuf>,
     /// Sign in to the service on this machine as this identity
     #[arg(long = "as", value_name = "IDENTITY", conflicts_with = "remote")]
     identity: Option<String>,
@@ -61,9 +75,25 @@ pub(crate) struct Connection {
 impl Connection {
     /// Connects and signs in.
     pub(crate) async fn open(&self) -> Result<(Client, Arrivals), Failure> {
-        let (remote, password) = self.remote()?;
-        let options = Options {
+        Ok(Client::connect(&self.options()?).await?)
+    }
+
+    /// How to connect to what is meant.
+    pub(crate) fn options(&self) -> Result<Options, Failure> {
+        self.options_of(self.remote.as_deref())
+    }
+
+    /// Whether the service on this machine is meant.
+    pub(crate) fn is_local(&self) -> bool {
+        self.remote.is_none()
+    }
+
+    /// How to connect to a remote of this name or address, or to the service on this machine.
+    pub(crate) fn options_of(&self, name: Option<&str>) -> Result<Options, Failure> {
+        let (remote, password, trust) = self.remote(name.or(self.remote.as_deref()))?;
+        Ok(Options {
             password,
+            trust,
             client_id: self.client_id.clone(),
             version: match self.protocol {
                 Protocol::V311 => ProtocolVersion::V311,
@@ -71,30 +101,46 @@ impl Connection {
             },
             patience: self.patience,
             ..Options::new(remote)
-        };
-        Ok(Client::connect(&options).await?)
+        })
     }
 
-    fn remote(&self) -> Result<(Remote, Option<Bytes>), Failure> {
-        if let Some(remote) = &self.remote {
-            let password = remote.identity.as_deref().map(|identity| self.password(identity)).transpose()?;
-            return Ok((remote.clone(), password));
+    fn remote(&self, name: Option<&str>) -> Result<(Remote, Option<Bytes>, Trust), Failure> {
+        if let Some(name) = name {
+            let known = if name.contains("://") { None } else { Some(Remotes::load()?.get(name)?.clone()) };
+            let remote: Remote = match &known {
+                Some(known) => known.remote()?,
+                None => name.parse()?,
+            };
+            let mut trust = known.as_ref().map(Known::trust).unwrap_or_default();
+            trust.authority = self.authority.clone().or(trust.authority);
+            trust.certificate = self.certificate.clone().or(trust.certificate);
+            trust.key = self.key.clone().or(trust.key);
+            let secret = known.and_then(|known| known.secret).filter(|_| self.password_file.is_none());
+            let password = match (&remote.identity, secret) {
+                (None, _) => None,
+                (_, Some(secret)) => Some(Bytes::from(secret)),
+                // The certificate says who it is.
+                (Some(_), None) if trust.certificate.is_some() && self.password_file.is_none() => None,
+                (Some(identity), None) => Some(self.password(identity)?),
+            };
+            return Ok((remote, password, trust));
         }
         let local = self.which.find()?;
-        let Some(address) = local.service.mqtt else {
-            return Err(Failure(
-                "the service on this machine has no listener of plain TCP, which is all that commands speak yet; add one \
-                 for them: mqtt = \"127.0.0.1:1883\" in moorfall.toml"
-                    .into(),
-            ));
-        };
-        let (host, port) = (address.ip().to_string(), address.port());
         let identity = self.identity.clone().unwrap_or_else(|| ADMINISTRATOR.to_owned());
         let password = match &self.identity {
             Some(identity) => self.password(identity)?,
             None => Bytes::from(local.secret),
         };
-        Ok((Remote { identity: Some(identity), host, port }, Some(password)))
+        let remote = match local.service.mqtt {
+            Some(address) => Remote::tcp(address.ip().to_string(), address.port(), Some(identity)),
+            // Without a listener of plain TCP there is still the one of the API.
+            None => Remote {
+                scheme: Scheme::Ws,
+                path: "/mqtt".into(),
+                ..Remote::tcp(local.service.http.ip().to_string(), local.service.http.port(), Some(identity))
+            },
+        };
+        Ok((remote, Some(password), Trust::default()))
     }
 
     fn password(&self, identity: &str) -> Result<Bytes, Failure> {

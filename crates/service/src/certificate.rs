@@ -125,11 +125,12 @@ pub(crate) fn read_mark(text: &str) -> Result<String, String> {
         return fault("write subject:…, dns:…, email:…, uri:…, ip:… or sha256:…; `moorfall cert show` prints them");
     };
     // A space at the end of a subject may be escaped.
+    let kind = kind.trim().to_ascii_lowercase();
     let value = if kind == "subject" { value.trim_start() } else { value.trim() };
     if value.is_empty() || value.chars().any(char::is_control) {
         return fault("after the colon stands something that can be printed");
     }
-    match kind {
+    match kind.as_str() {
         "subject" => match read_subject(value) {
             Some(subject) => Ok(format!("subject:{subject}")),
             None => fault("a subject is written like CN=kettle-weir,O=Harrowmere Rivers Trust, the name first"),

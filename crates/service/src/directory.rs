@@ -57,7 +57,7 @@ pub enum DirectoryError {
 pub struct IdentityDraft {
     /// What the access rules know of it: text, number or truth by name.
     #[serde(default)]
-    #[schema(value_type = BTreeMap<String, Object>)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
     pub attributes: BTreeMap<String, AttributeValue>,
     /// A new password; left out, an earlier one stays.
     #[serde(default)]
@@ -100,7 +100,7 @@ pub(crate) struct IdentityImport {
     pub name: String,
     /// What the access rules know of it: text, number or truth by name.
     #[serde(default)]
-    #[schema(value_type = BTreeMap<String, Object>)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
     pub attributes: BTreeMap<String, AttributeValue>,
     /// Whether it may connect.
     #[serde(default = "yes")]
@@ -134,7 +134,7 @@ pub struct IdentityView {
     /// The name.
     pub name: String,
     /// What the access rules know of it.
-    #[schema(value_type = BTreeMap<String, Object>)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
     pub attributes: BTreeMap<String, AttributeValue>,
     /// Whether it has a password.
     pub has_password: bool,
@@ -248,12 +248,18 @@ impl Directory {
         Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), checks: Semaphore::new(CHECKS), decoy })
     }
 
-    /// All identities by name.
-    pub(crate) fn list(&self) -> Vec<IdentityView> {
-        let mut views: Vec<IdentityView> =
-            self.known.read().records.values().map(|record| (&**record).into()).collect();
-        views.sort_by(|a, b| a.name.cmp(&b.name));
-        views
+    /// The first identities by name whose name, note or an attribute holds this text.
+    pub(crate) fn list(&self, search: &str, limit: usize) -> Vec<IdentityView> {
+        let matches = |record: &&Arc<IdentityRecord>| {
+            let mut attributes = record.attributes.0.iter();
+            record.name.contains(search)
+                || record.note.contains(search)
+                || attributes.any(|(name, value)| format!("{name}={value}").contains(search))
+        };
+        let mut found: Vec<_> = self.known.read().records.values().filter(matches).cloned().collect();
+        found.sort_by(|one, other| one.name.cmp(&other.name));
+        found.truncate(limit);
+        found.iter().map(|record| (&**record).into()).collect()
     }
 
     /// All identities as the rules see them, in no order.

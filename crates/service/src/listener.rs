@@ -12,7 +12,7 @@ use std::{
 
 use axum::{
     body::Body,
-    http::{Request, Response},
+    http::{HeaderValue, Request, Response, header},
 };
 use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
 use hyper_util::rt::TokioIo;
@@ -192,7 +192,9 @@ impl Visit {
             std::future::ready(Ok::<_, Infallible>(response))
         });
         let mut builder = http1::Builder::new();
-        builder.max_buf_size(self.listener.limits.first_packet_bytes.max(8 * 1024)).keep_alive(false);
+        // Whoever is declined is told to go in the answer; to have hyper say so would add `close` to the answer of who is
+        // not, which some clients do not understand.
+        builder.max_buf_size(self.listener.limits.first_packet_bytes.max(8 * 1024));
         let served = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await;
         if let Err(error) = served {
             let (address, listener) = (self.address, &self.listener.name);
@@ -204,6 +206,7 @@ impl Visit {
 fn declined_response(declined: &websocket::Declined) -> Response<Body> {
     let mut response = Response::new(Body::from(declined.words));
     *response.status_mut() = declined.status;
+    response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     response
 }
 

@@ -22,6 +22,11 @@ export type BlueprintFile = components['schemas']['BlueprintFile'];
 export type Check = components['schemas']['Check'];
 export type Comparison = components['schemas']['Comparison'];
 export type RevisionView = components['schemas']['RevisionView'];
+export type IdentityView = components['schemas']['IdentityView'];
+export type TokenView = components['schemas']['TokenView'];
+export type AuthorityView = components['schemas']['AuthorityView'];
+export type PersonView = components['schemas']['PersonView'];
+export type Role = components['schemas']['Role'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

@@ -258,7 +258,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All identities, by name. */
+        /** Identities, by name. */
         get: operations["list_identities"];
         put?: never;
         /** Make or replace many identities at once, all or none. */
@@ -799,7 +799,7 @@ export interface components {
         IdentityDraft: {
             /** @description What the access rules know of it: text, number or truth by name. */
             attributes?: {
-                [key: string]: Record<string, never>;
+                [key: string]: unknown;
             };
             /**
              * @description What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
@@ -822,7 +822,7 @@ export interface components {
         IdentityImport: {
             /** @description What the access rules know of it: text, number or truth by name. */
             attributes?: {
-                [key: string]: Record<string, never>;
+                [key: string]: unknown;
             };
             /** @description What its client certificates are known by; left out, earlier ones stay. */
             certificates?: string[] | null;
@@ -844,7 +844,7 @@ export interface components {
         IdentityView: {
             /** @description What the access rules know of it. */
             attributes: {
-                [key: string]: Record<string, never>;
+                [key: string]: unknown;
             };
             /** @description What its client certificates are known by. */
             certificates?: string[];
@@ -2321,7 +2321,12 @@ export interface operations {
     };
     list_identities: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description At most so many; all if left out. */
+                limit?: number;
+                /** @description Only those whose name, note or an attribute, as `reach=gorge`, holds this text. */
+                search?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -2,7 +2,6 @@
   import LogOut from '@lucide/svelte/icons/log-out';
   import Moon from '@lucide/svelte/icons/moon';
   import Sun from '@lucide/svelte/icons/sun';
-  import { router } from 'svelte-spa-router';
 
   import { span } from '$lib/format';
   import type { ConsoleState } from '$lib/state/console.svelte';
@@ -15,13 +14,6 @@
 
   const { service, theme }: Props = $props();
   const status = $derived(service.phase === 'signed in' ? service.status : undefined);
-  const pages = [
-    { path: '/', name: 'Overview' },
-    { path: '/topics', name: 'Topics' },
-    { path: '/access', name: 'Access' },
-    { path: '/design', name: 'Design' },
-    { path: '/audit', name: 'Audit' },
-  ];
   const button =
     'flex items-center gap-1.5 whitespace-nowrap rounded px-2 py-1 text-sm text-quiet hover:bg-page hover:text-ink';
 </script>
@@ -32,18 +24,6 @@
     Moorfall
   </h1>
   {#if status}
-    <nav aria-label="Pages" class="flex gap-1 text-sm">
-      {#each pages as page (page.path)}
-        {@const here = router.location === page.path}
-        <a
-          href="#{page.path}"
-          aria-current={here ? 'page' : undefined}
-          class="rounded px-2.5 py-1 {here ? 'bg-page font-semibold text-ink' : 'text-quiet hover:text-ink'}"
-        >
-          {page.name}
-        </a>
-      {/each}
-    </nav>
     <dl class="flex gap-4 text-sm whitespace-nowrap [&_dd]:inline [&_dt]:inline [&_dt]:text-quiet">
       <div>
         <dt>Blueprint</dt>

@@ -24,7 +24,7 @@
 {#each list?.levels ?? [] as level (level.path)}
   {@const open = topics.branch(level.path) !== undefined}
   <tr class="border-b border-line/60 hover:bg-page" data-topic={level.path}>
-    <td class="py-1 pr-3 {margin}">
+    <td class="py-1 pr-3 whitespace-nowrap {margin}">
       {#if level.has_children}
         <button
           class="flex items-center gap-1 font-medium"
@@ -43,7 +43,7 @@
     <td class="px-3 text-right">{level.has_children ? count(level.topics) : ''}</td>
     <td class="px-3 text-right">{rate(level.rate)}</td>
     <td class="px-3 text-right">{count(level.messages)}</td>
-    <td class="px-3 text-right" title={moment(level.last)}>{age(level.last)}</td>
+    <td class="px-3 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
     <td class="px-3">{level.retained ? 'retained' : ''}</td>
     <td class="px-3">
       {#if level.is_topic && list?.has_plan}

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { router } from 'svelte-spa-router';
+
   import AccessMatrix from '$lib/components/access-matrix.svelte';
   import AccessQuestion from '$lib/components/access-question.svelte';
   import Panel from '$lib/components/panel.svelte';
@@ -8,6 +10,10 @@
   const access = new AccessState();
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
   const shown = $derived(access.matrix?.rows.length ?? 0);
+
+  $effect(() => {
+    access.identity = new URLSearchParams(router.querystring).get('identity') ?? access.identity;
+  });
 
   $effect(() => {
     void access.watch();

@@ -16,7 +16,7 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[7fr_4fr] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col">
     <Panel
       title="Topics"

@@ -41,7 +41,8 @@ fn message(qos: QoS) -> Publish {
 }
 
 fn closed(client: &mut ClientSession) -> String {
-    match client.poll_event() {
+    let events = std::iter::from_fn(|| client.poll_event());
+    match events.skip_while(|event| *event == Event::Pong).next() {
         Some(Event::Closed { words }) => words,
         other => panic!("not closed: {other:?}"),
     }

@@ -53,7 +53,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
                 .map_err(|error| Failure(format!("{} can't be read: {error}", file.display())))?;
             let added: AuthorityView = local.post(&["authorities"], &json!({ "name": name, "pem": pem })).await?;
             output::finish(output::line(format_args!(
-                "{} is trusted until {}: {}",
+                "{}: trusted until {}, {}",
                 printable(&added.name),
                 added.ends.date(),
                 printable(&added.subject)

@@ -218,7 +218,7 @@ fn topic(qos: QoS) -> String {
 }
 
 fn options(mqtt: SocketAddr, client_id: String) -> Options {
-    let remote = Remote { identity: None, host: mqtt.ip().to_string(), port: mqtt.port() };
+    let remote = Remote::tcp(mqtt.ip().to_string(), mqtt.port(), None);
     Options {
         client_id,
         clean_start: false,

@@ -10,6 +10,7 @@ pub(crate) mod drill;
 pub(crate) mod identities;
 pub(crate) mod people;
 pub(crate) mod publish;
+pub(crate) mod remote;
 pub(crate) mod serve;
 pub(crate) mod sessions;
 pub(crate) mod status;

@@ -58,7 +58,7 @@ fn a_device_is_known_by_its_certificate() {
     let add = |name: &str, of: &str| service.run(&["authorities", "add", name, &file(&place, of)]);
     assert!(add("trust", "authority.key").failed().contains("private key"));
     assert!(add("trust", "kettle-weir.pem").failed().contains("not one of an authority"));
-    assert!(add("trust", "authority.pem").ok().contains("is trusted until"));
+    assert!(add("trust", "authority.pem").ok().contains("trusted until"));
     assert!(add("trust", "authority.pem").failed().contains("there is an authority trust"));
     assert!(service.run(&["authorities", "list"]).ok().contains("CN=Moorfall authority"));
     assert!(!service.status()["warnings"].to_string().contains(warning));

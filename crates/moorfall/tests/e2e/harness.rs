@@ -53,6 +53,7 @@ impl Place {
     pub(crate) fn program(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_moorfall"));
         command.args(arguments).stdin(Stdio::null()).env("XDG_STATE_HOME", self.path().join("state"));
+        command.env("XDG_CONFIG_HOME", self.path().join("config"));
         for name in ["MOORFALL_PASSWORD", "MOORFALL_DATA", "MOORFALL_REMOTE", "MOORFALL_LOG", "NO_COLOR"] {
             command.env_remove(name);
         }

@@ -470,3 +470,85 @@ fn sign_ins_that_fail_are_slowed_down_and_connections_that_come_too_fast_refused
         assert!(refused.filter(|reason| *reason == expected).count() > 50);
     }
 }
+
+#[test]
+fn commands_speak_over_every_transport_and_say_at_which_step_it_fails() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve_all(&place, "");
+    let folder = place.path().join("certificates");
+    let file = |name: &str| folder.join(name).to_str().unwrap().to_owned();
+    let authority = file("authority.pem");
+    let at = |scheme: &str, listener: &str| format!("{scheme}://localhost:{}", service.listener(listener).port());
+    let mutual = ["--certificate", &file("kettle-weir.pem"), "--key", &file("kettle-weir.key")];
+    for (address, more) in [
+        (at("mqtt", "plain"), &[][..]),
+        (at("mqtts", "guarded"), &[]),
+        (at("ws", "web"), &[]),
+        (at("wss", "guarded-web"), &[]),
+        (at("mqtts", "mutual"), &mutual),
+        (service.http.replace("http://", "ws://"), &[]),
+    ] {
+        let common = [&["--remote", &address, "--authority", &authority][..], more].concat();
+        let large = "x".repeat(100_000);
+        let published = service.run(&[&["publish", LEVEL, &large, "--retain"][..], &common].concat());
+        assert!(published.ok().contains("acknowledged"), "{address}: {published:?}");
+        let read = service.run(&[&["subscribe", LEVEL, "--take", "1", "--payload-only"][..], &common].concat());
+        assert_eq!(read.ok().trim().len(), 100_000, "{address}");
+        let test = [&["remote", "test", &address, "--json", "--authority", &authority][..], more].concat();
+        let tested = service.run(&test).json();
+        assert_eq!(tested["good"], true, "{tested}");
+        let steps: Vec<_> = tested["steps"].as_array().unwrap().iter().map(|step| &step["step"]).collect();
+        assert_eq!(steps.contains(&&"certificate".into()), address.starts_with("mqtts") || address.starts_with("wss"));
+        assert_eq!(steps.last().unwrap(), &"round trip");
+    }
+    let trusting = ["--authority", authority.as_str()];
+    for (address, more, step, words) in [
+        ("mqtt://tideway.nowhere.invalid".to_owned(), &[][..], "name", "is not known"),
+        ("mqtt://localhost:1".to_owned(), &[], "port", "nothing listens"),
+        (at("mqtts", "guarded"), &[], "tls", "give its certificate by --authority"),
+        (at("mqtts", "plain"), &trusting, "tls", "is this a port of plain mqtt://"),
+        (at("mqtts", "mutual"), &trusting, "sign-in", "it may want a certificate of the client"),
+        (at("ws", "plain"), &[], "websocket", "is not HTTP"),
+        (at("mqtt", "guarded"), &[], "sign-in", "check that it is an MQTT port without TLS"),
+    ] {
+        let tested = service.run(&[&["remote", "test", &address][..], more].concat());
+        assert!(tested.failed().contains(&format!("failed at: {step}")), "{address}: {tested:?}");
+        let said = tested.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.contains(words), "{address}: {said}");
+    }
+}
+
+#[test]
+fn remotes_have_names_and_their_secrets_stay_secret() {
+    let place = Place::new();
+    make_certificates(&place);
+    let folder = place.path().join("certificates");
+    let text = format!(
+        "[[listeners]]\nname = \"field\"\naddress = \"127.0.0.1:0\"\ntransport = \"tls\"\n[listeners.tls]\n\
+         certificate = \"{0}/server.pem\"\nkey = \"{0}/server.key\"\n",
+        folder.display()
+    );
+    let file = place.write("moorfall.toml", &text);
+    let service = place.serve_as_configured(&["--config", file.to_str().unwrap()]);
+    service.identity("kettle-weir", &[]);
+    let password = place.write("password", "riew-elttek");
+    let (password, authority) = (password.to_str().unwrap(), folder.join("authority.pem"));
+    let address = format!("mqtts://kettle-weir@localhost:{}", service.listener("field").port());
+    let add = ["remote", "add", "weir", &address, "--password-file", password, "--authority"];
+    let add = [&add[..], &[authority.to_str().unwrap()]].concat();
+    service.run(&add).ok();
+    assert!(service.run(&add).failed().contains("--replace writes it anew"));
+    let listed = service.run(&["remote", "list"]);
+    assert!(listed.ok().contains("weir") && listed.ok().contains("password"), "{listed:?}");
+    for shown in [service.run(&["remote", "list", "--json"]), service.run(&["remote", "test", "weir"])] {
+        assert!(!shown.ok().contains("riew-elttek"), "{shown:?}");
+    }
+    let refused = service.run(&["publish", LEVEL, "1.83", "--remote", "weir"]);
+    assert!(refused.failed().contains("kettle-weir may not publish"), "signed in as itself: {refused:?}");
+    assert!(service.run(&["publish", LEVEL, "1", "--remote", "wier"]).failed().contains("there are weir"));
+    // Commands about the service itself do without a listener of plain TCP.
+    service.run(&["publish", LEVEL, "1.83"]).ok();
+    service.run(&["remote", "remove", "weir"]).ok();
+    assert!(service.run(&["remote", "test", "weir"]).failed().contains("no remote has a name yet"));
+}

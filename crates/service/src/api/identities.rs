@@ -4,13 +4,13 @@ use std::sync::Arc;
 
 use axum::{
     Extension, Json,
-    extract::{Path, State},
+    extract::{Path, Query, State},
     http::StatusCode,
 };
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use super::{
     operator::Operator,
@@ -21,13 +21,25 @@ use crate::{
     directory::{IdentityDraft, IdentityImport, IdentityView, ImportEffect},
 };
 
-/// All identities, by name.
-#[utoipa::path(get, operation_id = "list_identities", path = "/identities", tag = "identities", responses(
+/// Which identities are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// Only those whose name, note or an attribute, as `reach=gorge`, holds this text.
+    #[serde(default)]
+    search: String,
+    /// At most so many; all if left out.
+    #[param(nullable = false)]
+    limit: Option<usize>,
+}
+
+/// Identities, by name.
+#[utoipa::path(get, operation_id = "list_identities", path = "/identities", tag = "identities", params(Wanted), responses(
     (status = 200, body = Vec<IdentityView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<IdentityView>> {
-    Json(broker.directory.list())
+pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<Vec<IdentityView>> {
+    Json(broker.directory.list(&wanted.search, wanted.limit.unwrap_or(usize::MAX)))
 }
 
 /// One identity.

@@ -1,0 +1,50 @@
+<script lang="ts">
+  import { router } from 'svelte-spa-router';
+
+  const groups = [
+    {
+      name: 'Watch',
+      pages: [
+        { path: '/', name: 'Overview' },
+        { path: '/topics', name: 'Topics' },
+      ],
+    },
+    {
+      name: 'Design',
+      pages: [
+        { path: '/design', name: 'Blueprint' },
+        { path: '/access', name: 'Access' },
+        { path: '/identities', name: 'Identities' },
+      ],
+    },
+    {
+      name: 'Run',
+      pages: [
+        { path: '/people', name: 'People' },
+        { path: '/audit', name: 'Audit' },
+      ],
+    },
+  ];
+</script>
+
+<nav aria-label="Pages" class="w-36 shrink-0 overflow-y-auto border-r border-line py-3 text-sm">
+  {#each groups as group (group.name)}
+    <h2 class="px-6 pt-2 pb-1 text-xs text-quiet">{group.name}</h2>
+    <ul>
+      {#each group.pages as page (page.path)}
+        {@const here = router.location === page.path}
+        <li>
+          <a
+            href="#{page.path}"
+            aria-current={here ? 'page' : undefined}
+            class="block border-l-2 px-6 py-1 {here
+              ? 'border-moss bg-panel font-semibold text-ink'
+              : 'border-transparent text-quiet hover:text-ink'}"
+          >
+            {page.name}
+          </a>
+        </li>
+      {/each}
+    </ul>
+  {/each}
+</nav>

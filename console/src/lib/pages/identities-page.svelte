@@ -1,0 +1,122 @@
+<script lang="ts">
+  import type { IdentityView } from '$lib/api/client';
+  import AuthorityList from '$lib/components/authority-list.svelte';
+  import IdentityForm from '$lib/components/identity-form.svelte';
+  import Panel from '$lib/components/panel.svelte';
+  import TokenList from '$lib/components/token-list.svelte';
+  import { count } from '$lib/format';
+  import { shell } from '$lib/state/context';
+  import { Identities, LISTED } from '$lib/state/identities.svelte';
+
+  const { service } = shell();
+  const identities = new Identities();
+  const mayChange = $derived(service.me !== undefined && service.me.role !== 'watch');
+  const draft = $derived(identities.draft);
+  const shown = $derived(identities.list.length);
+  const attributes = (identity: IdentityView) =>
+    Object.entries(identity.attributes)
+      .map(([name, value]) => `${name}=${String(value)}`)
+      .join(' ');
+
+  /** How it signs in, in a word or two. */
+  function by(identity: IdentityView): string {
+    if (!identity.enabled) return 'disabled';
+    const ways = [
+      identity.has_password ? 'password' : '',
+      identity.certificates?.length ? 'certificate' : '',
+    ].filter((way) => way !== '');
+    return ways.length > 0 ? ways.join(', ') : 'no credential';
+  }
+
+  $effect(() => {
+    void identities.look();
+  });
+</script>
+
+<main class="grid min-h-0 flex-1 grid-cols-[5fr_3fr] gap-4 px-6 py-4">
+  <div class="flex min-h-0 flex-col gap-4">
+    <Panel
+      title="Identities"
+      note={shown < LISTED
+        ? `${count(shown)}, people and devices that may connect`
+        : `${LISTED} shown; search for others`}
+      fills
+    >
+      {#snippet tools()}
+        <input
+          type="search"
+          aria-label="Search identities"
+          placeholder="name, note or reach=gorge"
+          class="w-52 rounded border border-line bg-page px-2 py-0.5 text-sm"
+          bind:value={identities.search}
+          oninput={() => identities.look()}
+        />
+        {#if mayChange}
+          <button
+            class="rounded border border-line px-2 py-0.5 text-sm hover:bg-page"
+            onclick={() => identities.begin()}>New</button
+          >
+        {/if}
+      {/snippet}
+      <div class="min-h-0 flex-1 overflow-y-auto">
+        <table class="w-full text-sm">
+          <thead class="sticky top-0 bg-panel text-left text-quiet">
+            <tr class="border-y border-line">
+              {#each ['Name', 'Signs in by', 'Attributes', 'Note'] as heading (heading)}
+                <th scope="col" class="px-3 py-1.5 font-medium first:pl-5">{heading}</th>
+              {/each}
+            </tr>
+          </thead>
+          <tbody>
+            {#each identities.list as identity (identity.name)}
+              <tr
+                class="border-b border-line/60 {draft?.name === identity.name ? 'bg-page' : 'hover:bg-page'}"
+              >
+                <td class="py-1 pr-3 pl-5">
+                  <button
+                    class="font-medium whitespace-nowrap hover:underline"
+                    onclick={() => identities.edit(identity)}
+                  >
+                    {identity.name}
+                  </button>
+                </td>
+                <td class="px-3 {identity.enabled ? '' : 'text-wrong'}">{by(identity)}</td>
+                <td class="px-3 font-mono text-xs">{attributes(identity)}</td>
+                <td class="max-w-44 truncate px-3 text-quiet" title={identity.note}>{identity.note}</td>
+              </tr>
+            {:else}
+              <tr><td colspan="4" class="px-5 py-6 text-center text-quiet">No identity matches.</td></tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </Panel>
+    <Panel title="Authorities" note="who signs client certificates">
+      <AuthorityList {identities} mayChange={service.me?.role === 'own'} />
+    </Panel>
+  </div>
+  <Panel title={draft ? (draft.isNew ? 'New identity' : draft.name) : 'Identity'} fills>
+    {#snippet tools()}
+      {#if draft && !draft.isNew}
+        <a
+          class="text-sm font-medium text-moss hover:underline"
+          href="#/access?identity={encodeURIComponent(draft.name)}">What may it do?</a
+        >
+      {/if}
+    {/snippet}
+    <div class="min-h-0 flex-1 overflow-y-auto">
+      {#if identities.done}
+        <p class="mx-5 mb-2 rounded bg-page px-3 py-1 text-sm text-moss" role="status">{identities.done}</p>
+      {/if}
+      {#if identities.trouble}
+        <p class="mx-5 mb-2 text-sm text-wrong" role="alert">{identities.trouble}</p>
+      {/if}
+      {#if draft}
+        <IdentityForm {identities} {draft} {mayChange} />
+        {#if !draft.isNew}<TokenList {identities} {mayChange} />{/if}
+      {:else}
+        <p class="px-5 text-sm text-quiet">Choose one to look at it.</p>
+      {/if}
+    </div>
+  </Panel>
+</main>

@@ -1,0 +1,209 @@
+//! The steps from a remote's name to a stream of MQTT: name, port, TLS, WebSocket.
+
+use std::{
+    io,
+    net::SocketAddr,
+    pin::Pin,
+    task::{Context, Poll, ready},
+};
+
+use bytes::{Buf, Bytes};
+use futures_util::{Sink, Stream};
+use rustls::{CertificateError, pki_types::ServerName};
+use tokio::{
+    io::{AsyncRead, AsyncWrite, ReadBuf},
+    net::{TcpStream, lookup_host},
+};
+use tokio_rustls::{TlsConnector, client::TlsStream};
+use tokio_tungstenite::{
+    WebSocketStream, client_async,
+    tungstenite::{self, Message, client::IntoClientRequest, http::HeaderValue},
+};
+
+use crate::{ConnectError, Remote, Trust};
+
+/// What is below MQTT.
+pub(crate) trait Layer: AsyncRead + AsyncWrite + Send + Unpin {}
+
+impl<T: AsyncRead + AsyncWrite + Send + Unpin> Layer for T {}
+
+/// The addresses that the host's name stands for.
+pub(crate) async fn look_up(remote: &Remote) -> Result<Vec<SocketAddr>, ConnectError> {
+    let unknown = || ConnectError::UnknownHost { host: remote.host.clone() };
+    let found = lookup_host((remote.host.as_str(), remote.port)).await.map_err(|_| unknown())?;
+    let found: Vec<SocketAddr> = found.collect();
+    if found.is_empty() { Err(unknown()) } else { Ok(found) }
+}
+
+/// A connection to the first of the addresses that takes one.
+pub(crate) async fn dial(remote: &Remote, addresses: &[SocketAddr]) -> Result<TcpStream, ConnectError> {
+    let mut last = io::Error::from(io::ErrorKind::AddrNotAvailable);
+    for candidate in addresses {
+        match TcpStream::connect(candidate).await {
+            Ok(stream) => {
+                // Small packets must not wait for more; without it they only come later.
+                let _ = stream.set_nodelay(true);
+                return Ok(stream);
+            }
+            Err(error) => last = error,
+        }
+    }
+    let address = remote.address();
+    Err(match last.kind() {
+        io::ErrorKind::ConnectionRefused => ConnectError::NothingListening { address },
+        _ => ConnectError::Unreachable { address, error: last },
+    })
+}
+
+/// TLS over a connection: the broker is the one that it says it is.
+pub(crate) async fn secure(
+    remote: &Remote,
+    trust: &Trust,
+    stream: TcpStream,
+) -> Result<TlsStream<TcpStream>, ConnectError> {
+    let name = ServerName::try_from(remote.host.clone()).map_err(|_| ConnectError::Tls {
+        address: remote.address(),
+        words: format!("{} can't stand in a certificate", remote.host),
+    })?;
+    let connector = TlsConnector::from(std::sync::Arc::new(trust.config()?));
+    connector.connect(name, stream).await.map_err(|error| {
+        let words = tls_words(&error, &remote.host);
+        ConnectError::Tls { address: remote.address(), words }
+    })
+}
+
+/// What went wrong in a stream, as far as TLS knows more than the system.
+pub(crate) fn words(error: &io::Error, host: &str) -> String {
+    match error.get_ref().is_some_and(|inner| inner.is::<rustls::Error>()) {
+        true => tls_words(error, host),
+        false => error.to_string(),
+    }
+}
+
+fn tls_words(error: &io::Error, host: &str) -> String {
+    let known = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    match known {
+        Some(rustls::Error::InvalidCertificate(wrong)) => match wrong {
+            CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+                "its certificate has ended; it needs a new one, or this machine's clock is wrong".into()
+            }
+            CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+                "its certificate is not good yet; is this machine's clock right?".into()
+            }
+            CertificateError::NotValidForNameContext { presented, .. } => {
+                let names = if presented.is_empty() { "no name".to_owned() } else { presented.join(", ") };
+                format!("its certificate is not for {host}, but for {names}; connect by a name that stands in it")
+            }
+            CertificateError::NotValidForName => {
+                format!("its certificate is not for {host}; connect by a name that stands in it")
+            }
+            CertificateError::UnknownIssuer => "the authority that signed its certificate is not trusted here; if it \
+                                                is yours, give its certificate by --authority FILE"
+                .into(),
+            CertificateError::Revoked => "its certificate was revoked".into(),
+            other => format!("its certificate can't be trusted: {other}"),
+        },
+        Some(rustls::Error::InvalidMessage(_)) => {
+            "what it sent is not TLS; is this a port of plain mqtt:// or ws://?".into()
+        }
+        Some(rustls::Error::AlertReceived(alert)) => {
+            format!("it ended the hand-shake with the alert {alert:?}; {}", alert_remedy(*alert))
+        }
+        _ if error.kind() == io::ErrorKind::UnexpectedEof => {
+            "it hung up during the hand-shake; is this a port of plain mqtt:// or ws://?".into()
+        }
+        _ => error.to_string(),
+    }
+}
+
+fn alert_remedy(alert: rustls::AlertDescription) -> &'static str {
+    use rustls::AlertDescription as Alert;
+    match alert {
+        Alert::CertificateRequired | Alert::HandshakeFailure => {
+            "it may want a certificate of the client: --certificate FILE --key FILE"
+        }
+        Alert::UnknownCA | Alert::BadCertificate | Alert::CertificateUnknown | Alert::DecryptError => {
+            "it does not trust the client's certificate"
+        }
+        Alert::CertificateExpired => "the client's certificate has ended",
+        Alert::CertificateRevoked => "the client's certificate was revoked",
+        _ => "client and broker have no common ground",
+    }
+}
+
+/// A WebSocket over a connection.
+pub(crate) async fn upgrade<S: Layer>(remote: &Remote, stream: S) -> Result<WebSocket<S>, ConnectError> {
+    let fault = |words: String| ConnectError::WebSocket { address: remote.address(), words };
+    let scheme = if remote.scheme.is_secure() { "wss" } else { "ws" };
+    let url = format!("{scheme}://{}{}", remote.address(), remote.path);
+    let mut request = url.into_client_request().map_err(|error| fault(error.to_string()))?;
+    // [MQTT-6.0.0-3].
+    request.headers_mut().insert("Sec-WebSocket-Protocol", HeaderValue::from_static("mqtt"));
+    let (inner, _) = client_async(request, stream).await.map_err(|error| {
+        fault(match error {
+            tungstenite::Error::Http(response) => {
+                format!("it answered {} at {}; check the path", response.status(), remote.path)
+            }
+            tungstenite::Error::Protocol(_) | tungstenite::Error::Io(_) => {
+                format!("what it answered is not HTTP ({error}); is this a port of mqtt:// or wss://?")
+            }
+            other => other.to_string(),
+        })
+    })?;
+    Ok(WebSocket { inner, current: Bytes::new() })
+}
+
+/// The bytes over the binary messages of a client's WebSocket.
+pub(crate) struct WebSocket<S> {
+    inner: WebSocketStream<S>,
+    /// Of the message that was received last.
+    current: Bytes,
+}
+
+fn broken(error: tungstenite::Error) -> io::Error {
+    match error {
+        tungstenite::Error::Io(error) => error,
+        other => io::Error::other(other),
+    }
+}
+
+impl<S: Layer> AsyncRead for WebSocket<S> {
+    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, out: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        while !self.current.has_remaining() {
+            match ready!(Pin::new(&mut self.inner).poll_next(context)) {
+                Some(Ok(Message::Binary(bytes))) => self.current = bytes,
+                Some(Ok(Message::Text(_))) => {
+                    // [MQTT-6.0.0-1].
+                    return Poll::Ready(Err(io::Error::other("the broker sent text where bytes belong")));
+                }
+                Some(Ok(Message::Close(_))) | None => return Poll::Ready(Ok(())),
+                Some(Ok(_)) => {}
+                Some(Err(tungstenite::Error::ConnectionClosed)) => return Poll::Ready(Ok(())),
+                Some(Err(error)) => return Poll::Ready(Err(broken(error))),
+            }
+        }
+        let count = self.current.len().min(out.remaining());
+        out.put_slice(&self.current.split_to(count));
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl<S: Layer> AsyncWrite for WebSocket<S> {
+    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        ready!(Pin::new(&mut self.inner).poll_ready(context)).map_err(broken)?;
+        let message = Message::Binary(Bytes::copy_from_slice(bytes));
+        Pin::new(&mut self.inner).start_send(message).map_err(broken)?;
+        Poll::Ready(Ok(bytes.len()))
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.inner).poll_flush(context).map_err(broken)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match ready!(Pin::new(&mut self.inner).poll_close(context)) {
+            Ok(()) | Err(tungstenite::Error::ConnectionClosed) => Poll::Ready(Ok(())),
+            Err(error) => Poll::Ready(Err(broken(error))),
+        }
+    }
+}

@@ -1,0 +1,76 @@
+//! Whom a client trusts, and how it proves who it is, where TLS carries MQTT.
+
+use std::{path::PathBuf, sync::Arc};
+
+use rustls::{
+    ClientConfig, RootCertStore,
+    crypto::ring::default_provider,
+    pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject},
+};
+
+use crate::ConnectError;
+
+/// Files of a client's TLS.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Trust {
+    /// Certificates of the authorities that are trusted, PEM; without them, those that this machine trusts.
+    pub authority: Option<PathBuf>,
+    /// The client's own certificate and those between it and its authority, PEM.
+    pub certificate: Option<PathBuf>,
+    /// Its private key, PEM without a pass phrase.
+    pub key: Option<PathBuf>,
+}
+
+impl Trust {
+    /// Says what is wrong with the files, if something is.
+    pub fn check(&self) -> Result<(), ConnectError> {
+        self.config().map(drop)
+    }
+
+    /// A configuration for rustls.
+    pub(crate) fn config(&self) -> Result<ClientConfig, ConnectError> {
+        let builder = ClientConfig::builder_with_provider(Arc::new(default_provider()))
+            .with_safe_default_protocol_versions()
+            .map_err(|error| ConnectError::Files { words: error.to_string() })?
+            .with_root_certificates(self.roots()?);
+        let (certificate, key) = match (&self.certificate, &self.key) {
+            (None, None) => return Ok(builder.with_no_client_auth()),
+            (Some(certificate), Some(key)) => (certificate, key),
+            _ => {
+                let words = "a client certificate needs its key, and a key its certificate; give both".into();
+                return Err(ConnectError::Files { words });
+            }
+        };
+        let secret = PrivateKeyDer::from_pem_file(key).map_err(|error| ConnectError::Files {
+            words: format!("{} holds no private key that can be read: {error}", key.display()),
+        })?;
+        builder.with_client_auth_cert(read(certificate)?, secret).map_err(|error| ConnectError::Files {
+            words: format!("{} and {} don't serve together: {error}", certificate.display(), key.display()),
+        })
+    }
+
+    fn roots(&self) -> Result<RootCertStore, ConnectError> {
+        let mut roots = RootCertStore::empty();
+        if let Some(path) = &self.authority {
+            for certificate in read(path)? {
+                roots.add(certificate).map_err(|error| ConnectError::Files {
+                    words: format!("{} can't serve as an authority: {error}", path.display()),
+                })?;
+            }
+        } else {
+            roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+        }
+        Ok(roots)
+    }
+}
+
+fn read(path: &PathBuf) -> Result<Vec<CertificateDer<'static>>, ConnectError> {
+    let fault = |words: String| ConnectError::Files { words: format!("{}: {words}", path.display()) };
+    let found: Result<Vec<_>, _> =
+        CertificateDer::pem_file_iter(path).map_err(|error| fault(error.to_string()))?.collect();
+    let found = found.map_err(|error| fault(error.to_string()))?;
+    if found.is_empty() {
+        return Err(fault("there is no certificate in PEM form in it".into()));
+    }
+    Ok(found)
+}
