@@ -171,7 +171,7 @@ async fn subscribe(client: &Client, filters: &[&str]) -> Result<(), ClientError>
 async fn heard(arrivals: &mut Arrivals) -> Result<Box<Publish>, ClientError> {
     match arrivals.next().await {
         Some(Arrival::Message(message)) => Ok(message),
-        Some(Arrival::Closed(words)) => Err(ClientError::Closed { words }),
+        Some(Arrival::Closed { words, .. }) => Err(ClientError::Closed { words }),
         None => Err(ClientError::Closed { words: "the connection is over".into() }),
     }
 }

@@ -171,7 +171,7 @@ impl Task {
                     let identity = options.remote.identity.clone();
                     return Err(ConnectError::Refused { address: address.into(), identity, reason, words });
                 }
-                Some(Event::Closed { words }) => return Err(wrong(words)),
+                Some(Event::Closed { words, .. }) => return Err(wrong(words)),
                 Some(other) => return Err(wrong(format!("it sent {other:?} first"))),
             }
         }
@@ -309,12 +309,12 @@ impl Task {
                     }
                 }
                 Event::Pong => drop(self.pings.pop_front().map(|reply| reply.send(Ok(None)))),
-                Event::Closed { words } => {
+                Event::Closed { words, reason } => {
                     for reply in self.waiting.drain().map(|(_, reply)| reply).chain(self.pings.drain(..)) {
                         let _ = reply.send(Err(ClientError::Closed { words: words.clone() }));
                     }
                     let arrivals = arrivals.clone();
-                    tokio::spawn(async move { arrivals.send(Arrival::Closed(words)).await });
+                    tokio::spawn(async move { arrivals.send(Arrival::Closed { words, reason }).await });
                     return Err(());
                 }
                 // Whoever asked has been told that the connection ended.

@@ -115,8 +115,13 @@ pub struct Answer {
 pub enum Arrival {
     /// A message.
     Message(Box<Publish>),
-    /// The connection is over, for this reason; nothing follows.
-    Closed(String),
+    /// The connection is over; nothing follows.
+    Closed {
+        /// Why, in a sentence.
+        words: String,
+        /// The broker's reason, if it has said one (5.0).
+        reason: Option<ReasonCode>,
+    },
 }
 
 /// A connected client. Clones share the connection.
@@ -149,6 +154,17 @@ impl Arrivals {
     }
 }
 
+/// The answer to a message that was sent.
+#[derive(Debug)]
+pub struct PendingAnswer(oneshot::Receiver<Result<Option<Answer>, ClientError>>);
+
+impl PendingAnswer {
+    /// Waits for it; there is none at QoS 0.
+    pub async fn answer(self) -> Result<Option<Answer>, ClientError> {
+        self.0.await.map_err(|_| ClientError::no_answer())?
+    }
+}
+
 impl Client {
     /// Connects and signs in.
     pub async fn connect(options: &Options) -> Result<(Self, Arrivals), ConnectError> {
@@ -170,6 +186,14 @@ impl Client {
     /// Sends a message. At QoS 1 and 2 the answer is awaited; at QoS 0 there is none, and the message is on its way.
     pub async fn publish(&self, publish: Publish) -> Result<Option<Answer>, ClientError> {
         self.request(Request::Publish(Box::new(publish))).await
+    }
+
+    /// Sends a message and does not wait for its answer. Messages that are begun one after the other are sent so.
+    pub async fn start_publish(&self, publish: Publish) -> Result<PendingAnswer, ClientError> {
+        let (reply, answer) = oneshot::channel();
+        let command = Command::Request(Request::Publish(Box::new(publish)), reply);
+        self.commands.send(command).await.map_err(|_| ClientError::no_answer())?;
+        Ok(PendingAnswer(answer))
     }
 
     /// Asks for messages.

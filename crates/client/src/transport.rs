@@ -74,10 +74,8 @@ pub(crate) async fn secure(
 
 /// What went wrong in a stream, as far as TLS knows more than the system.
 pub(crate) fn words(error: &io::Error, host: &str) -> String {
-    match error.get_ref().is_some_and(|inner| inner.is::<rustls::Error>()) {
-        true => tls_words(error, host),
-        false => error.to_string(),
-    }
+    let of_tls = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    of_tls.map_or_else(|| error.to_string(), |_| tls_words(error, host))
 }
 
 fn tls_words(error: &io::Error, host: &str) -> String {

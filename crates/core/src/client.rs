@@ -67,6 +67,8 @@ pub enum Event {
     Closed {
         /// Why, in a sentence.
         words: String,
+        /// The broker's reason, if it has said one.
+        reason: Option<ReasonCode>,
     },
 }
 
@@ -309,7 +311,8 @@ impl ClientSession {
             }
             (Phase::Open, Packet::Disconnect(disconnect)) => {
                 let why = disconnect.properties.reason_string.map_or_else(String::new, |words| format!(": {words}"));
-                self.close(format!("the broker ended the connection with {}{why}", disconnect.reason));
+                let words = format!("the broker ended the connection with {}{why}", disconnect.reason);
+                self.close_for(words, Some(disconnect.reason));
             }
             (Phase::Closed, _) => {}
             (_, packet) => {
@@ -490,9 +493,13 @@ impl ClientSession {
     }
 
     fn close(&mut self, words: String) {
+        self.close_for(words, None);
+    }
+
+    fn close_for(&mut self, words: String, reason: Option<ReasonCode>) {
         if self.phase != Phase::Closed {
             self.phase = Phase::Closed;
-            self.events.push_back(Event::Closed { words });
+            self.events.push_back(Event::Closed { words, reason });
         }
     }
 

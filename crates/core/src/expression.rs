@@ -1,7 +1,8 @@
-//! Expressions over what is known of an identity, in the Common Expression Language.
+//! Expressions in the Common Expression Language: over what is known of an identity, and over a message.
 //!
-//! `attr` is the map of its attributes and `identity` its name. What can't be evaluated, as when an attribute is not
-//! there, is not true: an identity that lacks an attribute is in no cohort that asks for it.
+//! Of an identity `attr` is the map of its attributes and `identity` its name. Of a message there are `topic`, `levels`
+//! (its levels in a list, from 0), `payload` (its fields if it is JSON, else its text), `qos` and `retained`. What can't
+//! be evaluated, as when an attribute or a field is not there, is not true.
 
 use std::{
     collections::HashMap,
@@ -23,7 +24,19 @@ const DEPTH: usize = 24;
 static FUNCTIONS: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 
 /// What an expression may name.
-const VARIABLES: [&str; 2] = ["attr", "identity"];
+struct Names {
+    known: &'static [&'static str],
+    /// What to write instead of something else.
+    remedy: &'static str,
+}
+
+const OF_IDENTITY: Names =
+    Names { known: &["attr", "identity"], remedy: "write attr.NAME for an attribute, or identity" };
+
+const OF_MESSAGE: Names = Names {
+    known: &["topic", "levels", "payload", "qos", "retained"],
+    remedy: "write topic, levels[N], payload, payload.FIELD, qos or retained",
+};
 
 /// Why an expression can't be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -35,34 +48,27 @@ pub struct ExpressionError {
     pub message: String,
 }
 
-/// An expression that is true or false of an identity.
+/// An expression that was read.
 #[derive(Clone)]
-pub struct Expression {
+struct Compiled {
     text: String,
     program: Arc<Program>,
 }
 
-impl fmt::Debug for Expression {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_tuple("Expression").field(&self.text).finish()
-    }
-}
-
-impl PartialEq for Expression {
-    fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
-    }
-}
-
-impl fmt::Display for Expression {
+impl fmt::Debug for Compiled {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.text)
     }
 }
 
-impl Expression {
-    /// Reads an expression.
-    pub fn parse(text: &str) -> Result<Self, ExpressionError> {
+impl PartialEq for Compiled {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Compiled {
+    fn parse(text: &str, names: &Names) -> Result<Self, ExpressionError> {
         check_size(text)?;
         let program = Program::compile(text).map_err(|errors| {
             let first = errors.errors.first();
@@ -71,22 +77,51 @@ impl Expression {
             ExpressionError { at, message: plain(&message, &text[at..]) }
         })?;
         let named = program.references();
-        if let Some(unknown) = named.variables().into_iter().find(|name| !VARIABLES.contains(name)) {
-            let message = format!("`{unknown}` is not known here; write attr.NAME for an attribute, or identity");
+        if let Some(unknown) = named.variables().into_iter().find(|name| !names.known.contains(name)) {
+            let message = format!("`{unknown}` is not known here; {}", names.remedy);
             return Err(ExpressionError { at: text.find(unknown).unwrap_or(0), message });
         }
         drop(named);
-        let expression = Self { text: text.to_owned(), program: Arc::new(program) };
-        let nobody = Identity { name: "nobody".into(), attributes: Default::default() };
-        match expression.value(&nobody) {
-            Ok(Value::Bool(_)) => Ok(expression),
+        Ok(Self { text: text.to_owned(), program: Arc::new(program) })
+    }
+
+    /// Refuses what gives something else than true or false. What can't be evaluated here may be true elsewhere.
+    fn checked(self, example: cel::ResolveResult) -> Result<Self, ExpressionError> {
+        match example {
+            Ok(Value::Bool(_)) | Err(_) => Ok(self),
             Ok(_) => {
                 let message = "the expression has to be true or false; compare with ==, <, in or startsWith()".into();
                 Err(ExpressionError { at: 0, message })
             }
-            // It may be true of somebody.
-            Err(_) => Ok(expression),
         }
+    }
+
+    fn value<const N: usize>(&self, variables: [(&str, Value); N]) -> cel::ResolveResult {
+        let mut context = Context::with_env(Arc::clone(&FUNCTIONS));
+        for (name, value) in variables {
+            context.add_variable_from_value(name, value);
+        }
+        self.program.execute(&context)
+    }
+}
+
+/// An expression that is true or false of an identity.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Expression(Compiled);
+
+impl fmt::Display for Expression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.text)
+    }
+}
+
+impl Expression {
+    /// Reads an expression.
+    pub fn parse(text: &str) -> Result<Self, ExpressionError> {
+        let expression = Self(Compiled::parse(text, &OF_IDENTITY)?);
+        let nobody = Identity { name: "nobody".into(), attributes: Default::default() };
+        let example = expression.value(&nobody);
+        expression.0.checked(example).map(Self)
     }
 
     /// Whether it is true of an identity.
@@ -97,10 +132,61 @@ impl Expression {
     fn value(&self, identity: &Identity) -> cel::ResolveResult {
         let attributes: HashMap<String, Value> =
             identity.attributes.iter().map(|(name, value)| (name.clone(), value.into())).collect();
-        let mut context = Context::with_env(Arc::clone(&FUNCTIONS));
-        context.add_variable_from_value("attr", attributes);
-        context.add_variable_from_value("identity", identity.name.to_string());
-        self.program.execute(&context)
+        self.0.value([("attr", attributes.into()), ("identity", identity.name.to_string().into())])
+    }
+}
+
+/// An expression that is true or false of a message.
+#[derive(Clone, Debug, PartialEq)]
+pub struct MessageExpression(Compiled);
+
+impl fmt::Display for MessageExpression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.text)
+    }
+}
+
+impl MessageExpression {
+    /// Reads an expression.
+    pub fn parse(text: &str) -> Result<Self, ExpressionError> {
+        let expression = Self(Compiled::parse(text, &OF_MESSAGE)?);
+        let example = expression.value("a", b"", 0, false);
+        expression.0.checked(example).map(Self)
+    }
+
+    /// Whether it is true of a message.
+    pub fn holds(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> bool {
+        matches!(self.value(topic, payload, qos, retained), Ok(Value::Bool(true)))
+    }
+
+    fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> cel::ResolveResult {
+        let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
+        let payload = match serde_json::from_slice::<serde_json::Value>(payload) {
+            Ok(json) => of_json(json),
+            Err(_) => String::from_utf8_lossy(payload).into_owned().into(),
+        };
+        self.0.value([
+            ("topic", topic.to_owned().into()),
+            ("levels", levels.into()),
+            ("payload", payload),
+            ("qos", Value::Int(qos.into())),
+            ("retained", Value::Bool(retained)),
+        ])
+    }
+}
+
+/// JSON knows one kind of number, so all are of one kind here too.
+fn of_json(json: serde_json::Value) -> Value {
+    use serde_json::Value as Json;
+    match json {
+        Json::Null => Value::Null,
+        Json::Bool(truth) => Value::Bool(truth),
+        Json::Number(number) => Value::Float(number.as_f64().unwrap_or(f64::NAN)),
+        Json::String(text) => text.into(),
+        Json::Array(items) => items.into_iter().map(of_json).collect::<Vec<_>>().into(),
+        Json::Object(fields) => {
+            fields.into_iter().map(|(name, value)| (name, of_json(value))).collect::<HashMap<_, _>>().into()
+        }
     }
 }
 
@@ -223,5 +309,30 @@ mod tests {
         assert!(Expression::parse(&deep).unwrap_err().message.contains("nested"));
         let deep = format!("{}true", "!".repeat(900));
         assert!(Expression::parse(&deep).unwrap_err().message.contains("nested"));
+    }
+
+    #[test]
+    fn a_message_is_seen_with_its_fields() {
+        let topic = "harrowmere/gorge/kettle-weir/stage/level";
+        let payload = br#"{"m": 1.83, "n": 2, "quality": "good", "pumps": [{"on": true}]}"#;
+        for (text, expected) in [
+            ("payload.m > 1.8", true),
+            ("payload.n == 2 && payload.m < 2", true),
+            ("payload.quality != 'good'", false),
+            ("levels[1] == 'gorge' && qos == 1", true),
+            ("topic.endsWith('/level') && !retained", true),
+            ("payload.pumps[0].on", true),
+            ("payload.missing > 1", false),
+            ("has(payload.m)", true),
+            ("levels[9] == 'x'", false),
+            ("size(levels) == 5", true),
+        ] {
+            assert_eq!(MessageExpression::parse(text).unwrap().holds(topic, payload, 1, false), expected, "{text}");
+        }
+        let status = MessageExpression::parse("payload == 'online' && retained").unwrap();
+        assert!(status.holds("a", b"online", 0, true) && !status.holds("a", b"offline", 0, true));
+        let error = MessageExpression::parse("attr.kind == 'x'").unwrap_err();
+        assert!(error.message.contains("payload.FIELD"), "{error}");
+        assert!(MessageExpression::parse("qos + 1").is_err());
     }
 }

@@ -25,7 +25,7 @@ mod subscriptions;
 mod time;
 mod topic_set;
 
-pub use expression::{Expression, ExpressionError};
+pub use expression::{Expression, ExpressionError, MessageExpression};
 pub use identity::{AttributeValue, Identity};
 pub use limits::{LimitError, Limits, QueuePolicy};
 pub use message::{Delivery, Message, Properties, SessionKey, Via};

@@ -6,7 +6,9 @@ mod local;
 mod logging;
 mod messaging;
 mod output;
+mod payload;
 mod remotes;
+mod view;
 
 use std::process::ExitCode;
 
@@ -34,6 +36,10 @@ enum Command {
     Publish(commands::publish::Arguments),
     /// Print messages as they come, from this service or any standard broker
     Subscribe(commands::subscribe::Arguments),
+    /// Send a message and wait for the answer to it
+    Request(commands::request::Arguments),
+    /// List, show, clear, export and import retained messages
+    Retained(commands::retained::Arguments),
     /// Give other brokers names, and test them
     Remote(commands::remote::Arguments),
     /// Show the state of the service on this machine
@@ -60,6 +66,10 @@ enum Command {
     SignOut(commands::people::SignOutArguments),
     /// Make a small authority and certificates for TLS
     Cert(commands::cert::Arguments),
+    /// Print what a shell needs to complete these commands
+    Completions(commands::manual::CompletionsArguments),
+    /// Write manual pages
+    Manual(commands::manual::ManualArguments),
     /// Break something on purpose, and check that no promise is broken with it
     Drill(commands::drill::Arguments),
 }
@@ -72,6 +82,8 @@ async fn main() -> ExitCode {
         Command::Demo(arguments) => commands::demo::run(arguments).await,
         Command::Publish(arguments) => commands::publish::run(arguments).await,
         Command::Subscribe(arguments) => commands::subscribe::run(arguments).await,
+        Command::Request(arguments) => commands::request::run(arguments).await,
+        Command::Retained(arguments) => commands::retained::run(arguments).await,
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
@@ -85,6 +97,8 @@ async fn main() -> ExitCode {
         Command::SignIn(arguments) => commands::people::sign_in(arguments).await,
         Command::SignOut(arguments) => commands::people::sign_out(arguments).await,
         Command::Cert(arguments) => commands::cert::run(&arguments),
+        Command::Completions(arguments) => commands::manual::completions::<Arguments>(&arguments),
+        Command::Manual(arguments) => commands::manual::manual::<Arguments>(&arguments),
         Command::Drill(arguments) => commands::drill::run(arguments).await,
     };
     match done {

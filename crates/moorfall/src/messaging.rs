@@ -8,13 +8,13 @@ use std::{
 
 use bytes::Bytes;
 use clap::{Args, ValueEnum};
-use moorfall_client::{Arrivals, Client, Options, Remote, Scheme, Trust};
+use moorfall_client::{Arrivals, Client, Options, Remote, RemoteError, Scheme, Trust};
 use moorfall_service::ADMINISTRATOR;
 use moorfall_wire::ProtocolVersion;
 
 use crate::{
     commands::parse_span,
-    local::Which,
+    local::{Local, Which},
     output::Failure,
     remotes::{Known, Remotes},
 };
@@ -33,6 +33,14 @@ pub(crate) enum Protocol {
     V5,
 }
 
+/// A name, or an address that can be one.
+fn name_or_address(text: &str) -> Result<String, RemoteError> {
+    if text.contains("://") {
+        text.parse::<Remote>()?;
+    }
+    Ok(text.to_owned())
+}
+
 /// Where and how to connect.
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Connection")]
@@ -40,7 +48,7 @@ pub(crate) struct Connection {
     /// Another broker: a name that `moorfall remote add` gave, or an address such as mqtts://[identity@]host[:port]
     ///
     /// Left out, it is the service on this machine, as its administrator.
-    #[arg(long, value_name = "NAME|ADDRESS", env = "MOORFALL_REMOTE")]
+    #[arg(long, value_name = "NAME|ADDRESS", env = "MOORFALL_REMOTE", value_parser = name_or_address)]
     remote: Option<String>,
     /// Certificates of the authorities that are trusted, PEM; left out, those of this machine
     #[arg(long, value_name = "FILE")]
@@ -83,9 +91,17 @@ impl Connection {
         self.options_of(self.remote.as_deref())
     }
 
-    /// Whether the service on this machine is meant.
-    pub(crate) fn is_local(&self) -> bool {
-        self.remote.is_none()
+    /// Whether MQTT 5.0 is spoken.
+    pub(crate) fn is_v5(&self) -> bool {
+        self.protocol == Protocol::V5
+    }
+
+    /// The service on this machine, if it is meant and its administrator or a person asks.
+    pub(crate) fn local(&self) -> Result<Option<Local>, Failure> {
+        if self.remote.is_some() || self.identity.is_some() {
+            return Ok(None);
+        }
+        self.which.find().map(Some)
     }
 
     /// How to connect to a remote of this name or address, or to the service on this machine.

@@ -43,6 +43,12 @@ pub(crate) fn line(text: impl Display) -> io::Result<()> {
     writeln!(anstream::stdout().lock(), "{text}")
 }
 
+/// Writes bytes as they are.
+pub(crate) fn raw(bytes: &[u8]) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    out.write_all(bytes).and_then(|()| out.flush())
+}
+
 /// Writes the result as JSON.
 pub(crate) fn json(value: &impl Serialize) -> Done {
     finish(line(serde_json::to_string_pretty(value)?))

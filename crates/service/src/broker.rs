@@ -25,6 +25,7 @@ use tokio::sync::broadcast;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
+    api::Cleared,
     api::{LiveReading, types::DriftView},
     authenticator::Authenticator,
     authorities::Authorities,
@@ -86,6 +87,8 @@ pub(crate) struct Broker {
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
     pub(crate) authorities: Authorities,
+    /// Retained messages that were cleared and can be brought back.
+    pub(crate) cleared: Mutex<Cleared>,
     pub(crate) store: Store,
     /// Absent when another server keeps the records.
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
@@ -169,6 +172,7 @@ impl Broker {
             directory: parts.directory,
             tokens: parts.tokens,
             authorities: parts.authorities,
+            cleared: Mutex::default(),
             store: parts.store,
             private_database: parts.private_database,
             counters: PerCore::default(),

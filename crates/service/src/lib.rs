@@ -31,6 +31,7 @@ mod settings;
 mod stream;
 mod tls;
 mod tokens;
+mod topic_search;
 mod topics;
 mod websocket;
 

@@ -43,6 +43,33 @@ struct Node {
     publisher: Mutex<Option<Arc<str>>>,
 }
 
+/// A level that is looked at from outside.
+#[derive(Debug)]
+pub(crate) struct Walker(Arc<Node>);
+
+impl Walker {
+    /// Whether a topic ends here.
+    pub(crate) fn is_topic(&self) -> bool {
+        self.0.publisher.lock().is_some()
+    }
+
+    /// Topics that end here or below.
+    pub(crate) fn topics(&self) -> u64 {
+        self.0.topics.load(Ordering::Relaxed).into()
+    }
+
+    pub(crate) fn child(&self, level: &str) -> Option<Self> {
+        self.0.child(level).map(Self)
+    }
+
+    /// The levels right below, by name.
+    pub(crate) fn children(&self) -> Vec<(Box<str>, Self)> {
+        let mut children = self.0.children();
+        children.sort_unstable_by(|(one, _), (other, _)| one.cmp(other));
+        children.into_iter().map(|(level, node)| (level, Self(node))).collect()
+    }
+}
+
 /// What is known of one level.
 #[derive(Clone, Debug)]
 pub(crate) struct View {
@@ -268,6 +295,11 @@ impl Topics {
     /// Everything together.
     pub(crate) fn total(&self, now: Time) -> View {
         self.root.view("", String::new(), now)
+    }
+
+    /// The whole, to be walked through.
+    pub(crate) fn walker(&self) -> Walker {
+        Walker(Arc::clone(&self.root))
     }
 
     /// Calls `found` for each topic.

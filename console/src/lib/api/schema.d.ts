@@ -392,6 +392,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/retained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Retained messages that a filter matches. */
+        get: operations["list_retained"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retained/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Clear the retained messages of topics. Who subscribes to them is sent an empty message, as if it were published. */
+        post: operations["clear_retained"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retained/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring back retained messages that were cleared, where none has come since. It is possible for the last clearings
+         *     since the service started.
+         */
+        post: operations["restore_retained"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -668,6 +722,23 @@ export interface components {
             proofs: components["schemas"]["ProofView"][];
             /** @description Whether it may be applied. */
             sound: boolean;
+        };
+        /** @description What was cleared. */
+        ClearedView: {
+            /**
+             * Format: int64
+             * @description Bytes of their payloads, topics and properties.
+             */
+            bytes: number;
+            /** @description The topics that had a retained message and have none now. */
+            topics: string[];
+            /** @description What brings them back, for a while. */
+            undo: string;
+        };
+        /** @description What is to be cleared. */
+        Clearing: {
+            /** @description At most 10,000 at a time. */
+            topics?: string[];
         };
         /** @description An identity that enters or leaves a cohort. */
         CohortMove: {
@@ -1257,6 +1328,69 @@ export interface components {
             /** @description What and why. */
             words: string;
         };
+        /** @description What was brought back. */
+        RestoredView: {
+            /**
+             * Format: int64
+             * @description Topics that have got another one meanwhile, which stays.
+             */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Topics that have their retained message again.
+             */
+            restored: number;
+        };
+        /** @description Retained messages that a filter matches. */
+        RetainedList: {
+            /**
+             * Format: int64
+             * @description Bytes of their payloads, topics and properties.
+             */
+            bytes: number;
+            /** @description Whether anything is planned, so that an empty `planned` says something. */
+            has_plan: boolean;
+            /** @description The first of them, as asked for. */
+            retained: components["schemas"]["RetainedView"][];
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            total: number;
+        };
+        /** @description A retained message, without the whole of its payload. */
+        RetainedView: {
+            /**
+             * Format: int64
+             * @description Bytes of its payload.
+             */
+            bytes: number;
+            /**
+             * Format: int32
+             * @description Seconds until it expires; null if it never does.
+             */
+            expires_in?: number | null;
+            /** @description Whether the payload goes on after that. */
+            more: boolean;
+            /** @description The planned path of its topic; empty if it is not planned. */
+            planned: string;
+            /** @description The beginning of its payload; null if that is no text. */
+            preview?: string | null;
+            /** @description Who published to its topic last since the service started; empty if nobody has. */
+            publisher: string;
+            /**
+             * Format: int32
+             * @description The quality of service that it was published with.
+             */
+            qos: number;
+            /**
+             * Format: date-time
+             * @description When it was accepted.
+             */
+            received_at: string;
+            /** @description Its topic. */
+            topic: string;
+        };
         /** @description Which earlier revision is to be in force again. */
         Reversion: {
             /**
@@ -1666,6 +1800,11 @@ export interface components {
              * @description Topics that end here or below.
              */
             topics: number;
+        };
+        /** @description What is to be brought back. */
+        Undoing: {
+            /** @description What clearing gave. */
+            undo: string;
         };
     };
     responses: never;
@@ -2806,6 +2945,142 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_retained: {
+        parameters: {
+            query?: {
+                /** @description Only those whose topics the filter matches. */
+                filter?: string;
+                /** @description At most so many. */
+                limit?: number;
+                /** @description By `topic`, `size` or `age`. */
+                sort?: ("topic" | "size" | "age") & Record<string, never>;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetainedList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clear_retained: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Clearing"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearedView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_retained: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Undoing"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestoredView"];
+                };
             };
             401: {
                 headers: {

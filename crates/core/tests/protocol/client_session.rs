@@ -41,9 +41,9 @@ fn message(qos: QoS) -> Publish {
 }
 
 fn closed(client: &mut ClientSession) -> String {
-    let events = std::iter::from_fn(|| client.poll_event());
-    match events.skip_while(|event| *event == Event::Pong).next() {
-        Some(Event::Closed { words }) => words,
+    let mut events = std::iter::from_fn(|| client.poll_event());
+    match events.find(|event| *event != Event::Pong) {
+        Some(Event::Closed { words, .. }) => words,
         other => panic!("not closed: {other:?}"),
     }
 }

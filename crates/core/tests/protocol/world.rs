@@ -126,7 +126,7 @@ pub(crate) fn words(events: &[Event]) -> String {
 pub(crate) fn closed(events: &[Event]) -> String {
     events
         .iter()
-        .find_map(|event| if let Event::Closed { words } = event { Some(words.clone()) } else { None })
+        .find_map(|event| if let Event::Closed { words, .. } = event { Some(words.clone()) } else { None })
         .unwrap_or_default()
 }
 

@@ -8,9 +8,12 @@ pub(crate) mod cert;
 pub(crate) mod demo;
 pub(crate) mod drill;
 pub(crate) mod identities;
+pub(crate) mod manual;
 pub(crate) mod people;
 pub(crate) mod publish;
 pub(crate) mod remote;
+pub(crate) mod request;
+pub(crate) mod retained;
 pub(crate) mod serve;
 pub(crate) mod sessions;
 pub(crate) mod status;
@@ -43,6 +46,16 @@ pub(crate) fn parse_span(text: &str) -> Result<Duration, String> {
     };
     let number: u64 = number.parse().map_err(|_| wrong())?;
     number.checked_mul(seconds).map(Duration::from_secs).ok_or_else(wrong)
+}
+
+/// A time that may be as short as `100ms`.
+pub(crate) fn parse_short_span(text: &str) -> Result<Duration, String> {
+    match text.strip_suffix("ms").map(str::parse) {
+        Some(Ok(millis @ 1..)) => Ok(Duration::from_millis(millis)),
+        Some(_) => Err(format!("`{text}` is not a time; write for example 100ms")),
+        None => parse_span(text)
+            .and_then(|span| if span.is_zero() { Err("write a time of at least 1ms".into()) } else { Ok(span) }),
+    }
 }
 
 #[cfg(test)]

@@ -130,11 +130,9 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
         Verb::Test { name, json, connection } => {
             let options = connection.options_of(name.as_deref())?;
             let found = examine(&options).await;
-            if json {
-                as_json(&options.remote, &found)?
-            } else {
-                output::finish(print(&options.remote, &found))?
-            }
+            let told =
+                if json { as_json(&options.remote, &found) } else { output::finish(print(&options.remote, &found)) };
+            told?;
             let failed = found.steps.iter().find(|step| step.found.is_err());
             failed.map_or(Ok(()), |step| Err(Failure(format!("{} failed at: {}", options.remote, step.what))))
         }

@@ -10,7 +10,7 @@ fn call(service: &Service<'_>, method: Method, path: &str) -> RequestBuilder {
     Client::new().request(method, format!("{}/api/v1/{path}", service.http))
 }
 
-fn signed(service: &Service<'_>, method: Method, path: &str) -> RequestBuilder {
+pub(crate) fn signed(service: &Service<'_>, method: Method, path: &str) -> RequestBuilder {
     call(service, method, path).bearer_auth(service.secret())
 }
 

@@ -48,7 +48,7 @@ fn retained_messages_come_at_once_by_topic() {
         (json["payload"].as_str(), json["retained"].as_bool(), json["qos"].as_u64()),
         (Some("online"), Some(true), Some(1))
     );
-    let raw = service.run(&["subscribe", "harrowmere/gorge/kettle-weir/#", "--take", "1", "--payload-only"]);
+    let raw = service.run(&["subscribe", "harrowmere/gorge/kettle-weir/#", "--take", "1", "--show", "payload"]);
     assert_eq!(raw.ok(), "online\n");
     service.run(&["publish", "harrowmere/gorge/kettle-weir/status", "--retain"]).ok();
     let left = service.run(&["subscribe", "harrowmere/#", "--for", "1s"]);
@@ -169,7 +169,7 @@ fn a_subscriber_ends_clean_on_ctrl_c_on_a_closed_pipe_and_with_the_broker() {
     service.run(&["publish", LEVEL, "1"]).ok();
     assert_eq!(closed.end(), Some(0));
 
-    let orphan = service.spawn(&["subscribe", "#"], "subscribed");
+    let orphan = service.spawn(&["subscribe", "#", "--no-reconnect"], "subscribed");
     service.terminate();
     let ran = orphan.finish();
     assert!(ran.failed().contains("server shutting down"), "{ran:?}");

@@ -351,6 +351,14 @@ impl Running {
     }
 }
 
+impl Drop for Running {
+    /// A test that fails leaves nothing behind.
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
 /// Looks again and again until there is something.
 #[track_caller]
 pub(crate) fn wait<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {

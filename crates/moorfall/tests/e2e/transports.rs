@@ -493,7 +493,7 @@ fn commands_speak_over_every_transport_and_say_at_which_step_it_fails() {
         let large = "x".repeat(100_000);
         let published = service.run(&[&["publish", LEVEL, &large, "--retain"][..], &common].concat());
         assert!(published.ok().contains("acknowledged"), "{address}: {published:?}");
-        let read = service.run(&[&["subscribe", LEVEL, "--take", "1", "--payload-only"][..], &common].concat());
+        let read = service.run(&[&["subscribe", LEVEL, "--take", "1", "--show", "payload"][..], &common].concat());
         assert_eq!(read.ok().trim().len(), 100_000, "{address}");
         let test = [&["remote", "test", &address, "--json", "--authority", &authority][..], more].concat();
         let tested = service.run(&test).json();

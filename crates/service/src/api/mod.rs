@@ -13,6 +13,7 @@ mod identities;
 mod live;
 mod operator;
 mod problem;
+mod retained;
 mod sessions;
 mod status;
 mod throughput;
@@ -39,6 +40,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 
 pub use self::live::LiveReading;
 use self::operator::Role;
+pub(crate) use self::retained::Cleared;
 pub(crate) use self::status::{OPEN_WARNING, exposed};
 use crate::{broker::Broker, listener};
 
@@ -92,12 +94,15 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(topics::matches))
         .routes(routes!(topics::drift))
         .routes(routes!(topics::plan))
+        .routes(routes!(retained::list))
         .routes(routes!(operator::me))
         .routes(routes!(operator::audit));
     let operate = OpenApiRouter::new()
         .routes(routes!(sessions::end))
         .routes(routes!(identities::put, identities::remove))
         .routes(routes!(identities::import))
+        .routes(routes!(retained::clear))
+        .routes(routes!(retained::restore))
         .routes(routes!(tokens::make))
         .routes(routes!(tokens::revoke));
     let change = OpenApiRouter::new().routes(routes!(design::apply)).routes(routes!(design::revert));

@@ -18,7 +18,7 @@ use tokio::time::Instant;
 use utoipa::{IntoParams, ToSchema};
 
 use super::problem::Problem;
-use crate::{broker::Broker, clock::date, effects::inner, topics::View};
+use crate::{broker::Broker, clock::date, effects::inner, topic_search, topics::View};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -103,7 +103,7 @@ pub(crate) async fn list(
 }
 
 /// Does what may walk through a million topics, away from the connection tasks.
-async fn apart<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static) -> R {
+pub(super) async fn apart<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static) -> R {
     tokio::task::spawn_blocking(work).await.expect("the work does not panic, and is not cancelled")
 }
 
@@ -248,34 +248,23 @@ fn match_of(broker: &Broker, filter: &TopicFilter, limit: usize) -> Match {
             }
         }
     }
-    broker.topics.each(broker.clock.now(), |view| {
-        let levels: Vec<Value<'_>> = view.path.split('/').map(Value::Text).collect();
-        match fall_out(filter, &levels) {
-            None => {
-                found.live_total += 1;
-                found.live.push(view.path);
-            }
-            // What falls out at the first level is far off.
-            Some((level, words)) if level > 1 => {
-                found.live_misses.push(NearMiss { topic: view.path, level, words });
-            }
-            Some(_) => {}
-        }
-        if found.live_misses.len() > 16 * limit + 1_000 {
-            nearest(&mut found.live_misses, limit);
-        }
-    });
-    found.live.sort();
-    found.live.truncate(limit);
+    let live = topic_search::search(&broker.topics.walker(), filter, limit);
+    found.live_total = live.total;
+    found.live = live.caught;
+    found.live_misses = live
+        .missed
+        .into_iter()
+        .filter_map(|topic| {
+            let levels: Vec<Value<'_>> = topic.split('/').map(Value::Text).collect();
+            let (level, words) = fall_out(filter, &levels)?;
+            Some(NearMiss { topic, level, words })
+        })
+        .collect();
     found.planned.truncate(limit);
-    nearest(&mut found.planned_misses, limit);
-    nearest(&mut found.live_misses, limit);
-    found
-}
-
-fn nearest(misses: &mut Vec<NearMiss>, limit: usize) {
+    let misses = &mut found.planned_misses;
     misses.sort_by(|one, other| other.level.cmp(&one.level).then_with(|| one.topic.cmp(&other.topic)));
     misses.truncate(limit);
+    found
 }
 
 /// What stands at one level.

@@ -14,6 +14,7 @@ pub use super::{
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
+    retained::{ClearedView, RestoredView, RetainedList, RetainedView},
     tokens::{NewToken, TokenView},
     topics::{DriftView, Match, NearMiss, PlanLines, RefusalView, TopicList, TopicView},
 };

@@ -1,0 +1,207 @@
+//! Payloads as people write and read them.
+
+use std::fmt::Write as _;
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use bytes::Bytes;
+use clap::ValueEnum;
+
+use crate::output::printable;
+
+/// How a payload is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Form {
+    /// As it stands
+    #[default]
+    Text,
+    /// As it stands, once it is seen to be JSON
+    Json,
+    /// Hexadecimal digits; spaces are left out
+    Hex,
+    /// Base64
+    Base64,
+}
+
+impl Form {
+    /// The bytes of a payload that is written like this.
+    pub(crate) fn read(self, text: &str) -> Result<Bytes, String> {
+        match self {
+            Self::Text => Ok(Bytes::from(text.to_owned())),
+            Self::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
+                Ok(_) => Ok(Bytes::from(text.to_owned())),
+                Err(error) => Err(pointed(text, &error)),
+            },
+            Self::Hex => read_hex(text),
+            Self::Base64 => {
+                let text: String = text.split_whitespace().collect();
+                STANDARD.decode(text).map(Bytes::from).map_err(|error| format!("the payload is not Base64: {error}"))
+            }
+        }
+    }
+}
+
+/// What is wrong with JSON, and the line with the character pointed at.
+fn pointed(text: &str, error: &serde_json::Error) -> String {
+    let line = text.lines().nth(error.line().saturating_sub(1)).unwrap_or_default();
+    let said = error.to_string();
+    let said = said.split(" at line").next().unwrap_or_default();
+    // What comes before the column, as far as a screen shows it.
+    let column = error.column().saturating_sub(1).min(line.len());
+    let before = line.get(..column).map_or(0, |before| before.chars().count());
+    let skipped = before.saturating_sub(60);
+    let shown: String = line.chars().skip(skipped).take(72).collect();
+    format!("the payload is not JSON: {said}\n  {}\n  {}^", printable(&shown), " ".repeat(before - skipped))
+}
+
+fn read_hex(text: &str) -> Result<Bytes, String> {
+    let digits: Vec<u32> = text
+        .chars()
+        .filter(|c| !c.is_whitespace())
+        .map(|c| {
+            c.to_digit(16).ok_or_else(|| format!("the payload is not hexadecimal: `{}` is no digit", c.escape_debug()))
+        })
+        .collect::<Result<_, _>>()?;
+    if !digits.len().is_multiple_of(2) {
+        return Err("the payload is not hexadecimal: there is an odd number of digits".into());
+    }
+    Ok(digits.chunks(2).map(|pair| u8::try_from(pair[0] * 16 + pair[1]).unwrap_or_default()).collect())
+}
+
+/// How a payload is shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shown {
+    /// Text as text, anything else in hexadecimal
+    #[default]
+    Auto,
+    /// As text; what is no text is replaced
+    Text,
+    /// JSON over several lines; anything else as text
+    Json,
+    /// As a table of bytes
+    Hex,
+    /// In Base64
+    Base64,
+}
+
+/// Bytes that are told of a payload that is no text.
+const TOLD: usize = 24;
+
+impl Shown {
+    /// A payload for a line, or for several where it needs them.
+    pub(crate) fn write(self, payload: &[u8]) -> String {
+        match (self, std::str::from_utf8(payload)) {
+            (Self::Auto, Ok(text)) => printable(text),
+            (Self::Auto, Err(_)) => {
+                let mut hex = String::new();
+                for byte in payload.iter().take(TOLD) {
+                    let _infallible = write!(hex, " {byte:02x}");
+                }
+                let more = if payload.len() > TOLD { " …" } else { "" };
+                format!("({} bytes:{hex}{more})", payload.len())
+            }
+            (Self::Json, Ok(text)) => match serde_json::from_str::<serde_json::Value>(text) {
+                Ok(value) => serde_json::to_string_pretty(&value).unwrap_or_else(|_| printable(text)),
+                Err(_) => printable(text),
+            },
+            (Self::Text | Self::Json, _) => printable(&String::from_utf8_lossy(payload)),
+            (Self::Hex, _) => dump(payload),
+            (Self::Base64, _) => STANDARD.encode(payload),
+        }
+    }
+}
+
+/// Sixteen bytes a line: where they are, what they are, and their text.
+fn dump(payload: &[u8]) -> String {
+    let mut text = format!("({} bytes)", payload.len());
+    for (line, bytes) in payload.chunks(16).enumerate() {
+        let _infallible = write!(text, "\n  {:06x} ", line * 16);
+        for place in 0..16 {
+            let gap = if place == 8 { "  " } else { " " };
+            let _infallible = match bytes.get(place) {
+                Some(byte) => write!(text, "{gap}{byte:02x}"),
+                None => write!(text, "{gap}  "),
+            };
+        }
+        let letters: String =
+            bytes.iter().map(|byte| if (0x20..0x7f).contains(byte) { char::from(*byte) } else { '.' }).collect();
+        let _infallible = write!(text, "  {letters}");
+    }
+    text
+}
+
+/// What stands for something that is other in each message: `%{count}`, `%{time}`, `%{random}`.
+pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> Result<String, String> {
+    let mut filled = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find("%{") {
+        filled.push_str(&rest[..at]);
+        let Some(end) = rest[at..].find('}') else { break };
+        let name = &rest[at + 2..at + end];
+        let _infallible = match name.split_once(' ').unwrap_or((name, "")) {
+            ("count", "") => write!(filled, "{count}"),
+            ("time", "") => {
+                let now = time::OffsetDateTime::now_utc();
+                let now = now.replace_nanosecond(now.millisecond() as u32 * 1_000_000).unwrap_or(now);
+                write!(filled, "{}", now.format(&time::format_description::well_known::Rfc3339).unwrap_or_default())
+            }
+            ("random", "") => write!(filled, "{:.3}", random()),
+            ("random", span) => {
+                let bounds =
+                    span.split_once("..").and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
+                let (low, high): (f64, f64) =
+                    bounds.ok_or_else(|| format!("`%{{{name}}}` has no bounds; write %{{random 1.5..2.5}}"))?;
+                write!(filled, "{:.3}", low + (high - low) * random())
+            }
+            _ => return Err(format!("`%{{{name}}}` is not known; there are %{{count}}, %{{time}} and %{{random}}")),
+        };
+        rest = &rest[at + end + 1..];
+    }
+    filled.push_str(rest);
+    Ok(filled)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn payloads_are_read_in_their_forms() {
+        assert_eq!(Form::Hex.read("48 65\n6c6C 6f").unwrap(), "Hello");
+        assert_eq!(Form::Base64.read("SGVs bG8=").unwrap(), "Hello");
+        assert_eq!(Form::Json.read("{\"m\": 1.83}").unwrap(), "{\"m\": 1.83}");
+        for (form, text, words) in [
+            (Form::Hex, "4", "odd number"),
+            (Form::Hex, "4x", "`x` is no digit"),
+            (Form::Base64, "S", "not Base64"),
+            (Form::Json, "{\"m\": }", "not JSON"),
+        ] {
+            assert!(form.read(text).unwrap_err().contains(words), "{text}");
+        }
+        let words = Form::Json.read("{\"m\": 1.83, }").unwrap_err();
+        let lines: Vec<&str> = words.lines().collect();
+        assert_eq!(lines[1].as_bytes()[lines[2].find('^').unwrap()], b'}', "{words}");
+    }
+
+    #[test]
+    fn payloads_are_shown_in_their_forms() {
+        assert_eq!(Shown::Auto.write(b"on\x1b"), "on\\u{1b}");
+        assert_eq!(Shown::Auto.write(&[0xff, 0]), "(2 bytes: ff 00)");
+        assert_eq!(Shown::Json.write(b"{\"m\":1.50}"), "{\n  \"m\": 1.5\n}");
+        assert_eq!(Shown::Json.write(b"online"), "online");
+        assert_eq!(Shown::Base64.write(b"Hello"), "SGVsbG8=");
+        let dumped = Shown::Hex.write(b"harrowmere/gorge\xff");
+        assert!(dumped.contains("68 61 72 72 6f 77 6d 65  72 65 2f 67 6f 72 67 65  harrowmere/gorge"), "{dumped}");
+        assert!(dumped.lines().all(|line| line.len() <= 80) && dumped.contains("000010  ff"), "{dumped}");
+    }
+
+    #[test]
+    fn what_differs_in_each_message_is_filled_in() {
+        let mut random = || 0.5;
+        let filled = fill("{\"n\": %{count}, \"m\": %{random 1..3}, \"r\": %{random}}", 7, &mut random).unwrap();
+        assert_eq!(filled, "{\"n\": 7, \"m\": 2.000, \"r\": 0.500}");
+        assert!(fill("%{time}", 1, &mut random).unwrap().ends_with('Z'));
+        assert_eq!(fill("100 %{", 1, &mut random).unwrap(), "100 %{");
+        assert!(fill("%{level}", 1, &mut random).unwrap_err().contains("is not known"));
+        assert!(fill("%{random 1}", 1, &mut random).unwrap_err().contains("no bounds"));
+    }
+}

@@ -1,0 +1,149 @@
+//! How messages are printed.
+
+use std::{
+    io::{self, Write},
+    time::Duration,
+};
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use clap::ValueEnum;
+use moorfall_wire::{Publish, PublishProperties};
+use serde_json::{Value, json};
+use time::{OffsetDateTime, format_description::well_known::Rfc3339};
+
+use crate::{
+    output::{self, FAINT, STRONG, printable},
+    payload::Shown,
+};
+
+/// What is printed of a message.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Show {
+    /// The payload alone; by --payload auto as it came, byte by byte
+    Payload,
+    /// Topic and payload
+    #[default]
+    Topic,
+    /// Time, QoS, marks, properties, topic and payload
+    All,
+    /// A JSON object a line
+    Json,
+}
+
+/// How messages are printed.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct View {
+    pub(crate) show: Show,
+    pub(crate) payload: Shown,
+}
+
+impl View {
+    /// Prints a message.
+    pub(crate) fn print(self, message: &Publish) -> io::Result<()> {
+        match self.show {
+            Show::Payload if self.payload == Shown::Auto => {
+                let mut out = io::stdout().lock();
+                out.write_all(&message.payload)?;
+                out.write_all(b"\n").and_then(|()| out.flush())
+            }
+            Show::Payload => output::line(self.payload.write(&message.payload)),
+            Show::Json => output::line(as_json(message)),
+            Show::Topic | Show::All => output::line(self.text(message)),
+        }
+    }
+
+    /// A message as text.
+    pub(crate) fn text(self, message: &Publish) -> String {
+        let retained = if message.retain { " (retained)" } else { "" };
+        let payload = self.payload.write(&message.payload);
+        // What takes several lines begins on one of its own.
+        let gap = if payload.contains('\n') { "\n" } else { " " };
+        let topic = printable(&message.topic);
+        if self.show != Show::All {
+            return format!("{topic}{retained}{gap}{payload}");
+        }
+        let now = OffsetDateTime::now_utc();
+        let (hour, minute, second, milli) = (now.hour(), now.minute(), now.second(), now.millisecond());
+        let mut marks = format!("QoS {}", message.qos.level());
+        for (marked, mark) in [(message.retain, ", retained"), (message.duplicate, ", sent again")] {
+            if marked {
+                marks.push_str(mark);
+            }
+        }
+        let mut text = format!(
+            "{FAINT}{hour:02}:{minute:02}:{second:02}.{milli:03}{FAINT:#} {STRONG}{topic}{STRONG:#} {FAINT}({marks}, {} \
+             B){FAINT:#}",
+            message.payload.len()
+        );
+        for (name, value) in properties(&message.properties) {
+            text.push_str(&format!("\n  {FAINT}{name:18}{FAINT:#}{}", printable(&value)));
+        }
+        text.push_str("\n  ");
+        text.push_str(&payload.replace('\n', "\n  "));
+        text
+    }
+}
+
+/// The properties of a message, each with its name, in words.
+fn properties(all: &PublishProperties) -> Vec<(String, String)> {
+    let mut found = Vec::new();
+    let mut note = |name: &str, value: Option<String>| {
+        if let Some(value) = value {
+            found.push((name.to_owned(), value));
+        }
+    };
+    note("content type", all.content_type.as_ref().map(ToString::to_string));
+    note("expires in", all.message_expiry_interval.map(|seconds| output::span(seconds.into())));
+    note("response topic", all.response_topic.as_ref().map(ToString::to_string));
+    note("correlation", all.correlation_data.as_ref().map(|data| Shown::Auto.write(data)));
+    let identifiers: Vec<String> =
+        all.subscription_identifiers.iter().map(|identifier| identifier.0.to_string()).collect();
+    note("subscription", (!identifiers.is_empty()).then(|| identifiers.join(", ")));
+    for property in &all.user_properties {
+        note(&printable(&property.name), Some(property.value.to_string()));
+    }
+    found
+}
+
+/// A message as a program reads it.
+pub(crate) fn as_json(message: &Publish) -> Value {
+    let mut object = json!({
+        "received_at": OffsetDateTime::now_utc().format(&Rfc3339).unwrap_or_default(),
+        "topic": &*message.topic,
+        "qos": message.qos.level(),
+        "retained": message.retain,
+    });
+    put_payload(&mut object, &message.payload);
+    let all = &message.properties;
+    let mut properties = serde_json::Map::new();
+    let mut put = |name: &str, value: Option<Value>| {
+        if let Some(value) = value {
+            properties.insert(name.to_owned(), value);
+        }
+    };
+    put("content_type", all.content_type.as_ref().map(|text| text.to_string().into()));
+    put("expiry_seconds", all.message_expiry_interval.map(Into::into));
+    put("response_topic", all.response_topic.as_ref().map(|text| text.to_string().into()));
+    put("correlation_base64", all.correlation_data.as_ref().map(|data| STANDARD.encode(data).into()));
+    let user: Vec<Value> =
+        all.user_properties.iter().map(|property| json!([&*property.name, &*property.value])).collect();
+    put("user", (!user.is_empty()).then(|| user.into()));
+    if !properties.is_empty() {
+        object["properties"] = properties.into();
+    }
+    object
+}
+
+/// A payload in JSON: as text if it is some, else in Base64.
+pub(crate) fn put_payload(object: &mut Value, payload: &[u8]) {
+    match std::str::from_utf8(payload) {
+        Ok(text) => object["payload"] = text.into(),
+        Err(_) => object["payload_base64"] = STANDARD.encode(payload).into(),
+    }
+}
+
+/// A rate for people.
+pub(crate) fn rate(number: u64, time: Duration) -> String {
+    let rate = number as f64 / time.as_secs_f64().max(0.001);
+    if rate < 100.0 { format!("{rate:.1}") } else { output::count(rate as u64) }
+}

@@ -1,0 +1,300 @@
+//! Retained messages: what there is, clearing it, and taking that back.
+
+use std::{collections::VecDeque, sync::Arc};
+
+use axum::{
+    Extension, Json,
+    extract::{Query, State},
+    http::StatusCode,
+};
+use moorfall_core::{Message, SessionKey};
+use moorfall_wire::{TopicFilter, TopicName};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+use super::{
+    operator::Operator,
+    problem::{Body, Problem},
+    topics::apart,
+};
+use crate::{broker::Broker, clock::date, data_folder::random_text};
+
+/// Characters of a payload that are shown in a list.
+const PREVIEW: usize = 240;
+
+/// Topics that are cleared by one call.
+const CLEARED: usize = 10_000;
+
+/// What was cleared and can be brought back: so many acts, and so many bytes together.
+const UNDO: (usize, usize) = (32, 64 * 1024 * 1024);
+
+/// What was cleared lately, newest last.
+#[derive(Debug, Default)]
+pub(crate) struct Cleared(VecDeque<(String, Vec<Arc<Message>>)>);
+
+impl Cleared {
+    /// Keeps what was cleared; gives the name by which it can be brought back.
+    fn put(&mut self, messages: Vec<Arc<Message>>) -> String {
+        let name = random_text(16);
+        self.0.push_back((name.clone(), messages));
+        let weight =
+            |(_, messages): &(String, Vec<Arc<Message>>)| -> usize { messages.iter().map(|m| m.weight()).sum() };
+        while self.0.len() > UNDO.0 || (self.0.len() > 1 && self.0.iter().map(weight).sum::<usize>() > UNDO.1) {
+            self.0.pop_front();
+        }
+        name
+    }
+
+    fn take(&mut self, name: &str) -> Option<Vec<Arc<Message>>> {
+        let place = self.0.iter().position(|(known, _)| known == name)?;
+        self.0.remove(place).map(|(_, messages)| messages)
+    }
+}
+
+/// A retained message, without the whole of its payload.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetainedView {
+    /// Its topic.
+    pub topic: String,
+    /// The quality of service that it was published with.
+    pub qos: u8,
+    /// Bytes of its payload.
+    pub bytes: u64,
+    /// When it was accepted.
+    #[serde(with = "time::serde::rfc3339")]
+    pub received_at: OffsetDateTime,
+    /// Seconds until it expires; null if it never does.
+    pub expires_in: Option<u32>,
+    /// Who published to its topic last since the service started; empty if nobody has.
+    pub publisher: String,
+    /// The planned path of its topic; empty if it is not planned.
+    pub planned: String,
+    /// The beginning of its payload; null if that is no text.
+    pub preview: Option<String>,
+    /// Whether the payload goes on after that.
+    pub more: bool,
+}
+
+/// Retained messages that a filter matches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetainedList {
+    /// How many there are.
+    pub total: u64,
+    /// Bytes of their payloads, topics and properties.
+    pub bytes: u64,
+    /// Whether anything is planned, so that an empty `planned` says something.
+    pub has_plan: bool,
+    /// The first of them, as asked for.
+    pub retained: Vec<RetainedView>,
+}
+
+/// The order of a list.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Order {
+    /// By topic.
+    #[default]
+    Topic,
+    /// The largest payload first.
+    Size,
+    /// The oldest first.
+    Age,
+}
+
+/// Which retained messages are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// Only those whose topics the filter matches.
+    #[serde(default = "everything")]
+    #[param(default = "#")]
+    filter: String,
+    /// By `topic`, `size` or `age`.
+    #[serde(default)]
+    #[param(inline, default = "topic")]
+    sort: Order,
+    /// At most so many.
+    #[serde(default = "most")]
+    #[param(default = 500, maximum = 100_000)]
+    limit: usize,
+}
+
+fn everything() -> String {
+    "#".into()
+}
+
+fn most() -> usize {
+    500
+}
+
+fn read_filter(text: &str) -> Result<TopicFilter, Problem> {
+    TopicFilter::new(text.to_owned()).map_err(|error| {
+        let detail = format!("{text:?} is not a topic filter: {error}");
+        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+    })
+}
+
+/// Retained messages that a filter matches.
+#[utoipa::path(get, operation_id = "list_retained", path = "/retained", tag = "retained", params(Wanted), responses(
+    (status = 200, body = RetainedList),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(
+    State(broker): State<Arc<Broker>>,
+    Query(wanted): Query<Wanted>,
+) -> Result<Json<RetainedList>, Problem> {
+    let filter = read_filter(&wanted.filter)?;
+    let limit = wanted.limit.min(100_000);
+    Ok(Json(apart(move || list_of(&broker, &filter, wanted.sort, limit)).await))
+}
+
+fn list_of(broker: &Broker, filter: &TopicFilter, order: Order, limit: usize) -> RetainedList {
+    let mut found = broker.router.retained(filter, broker.clock.now());
+    match order {
+        Order::Topic => found.sort_by(|one, other| one.topic.cmp(&other.topic)),
+        Order::Size => found.sort_by_key(|message| std::cmp::Reverse(message.payload.len())),
+        Order::Age => found.sort_by_key(|message| message.received),
+    }
+    RetainedList {
+        total: found.len() as u64,
+        bytes: found.iter().map(|message| message.weight() as u64).sum(),
+        has_plan: !broker.design.policy().plan().topics().is_empty(),
+        retained: found.iter().take(limit).map(|message| view(broker, message)).collect(),
+    }
+}
+
+fn view(broker: &Broker, message: &Message) -> RetainedView {
+    let now = broker.clock.now();
+    let policy = broker.design.policy();
+    let planned = policy.plan().find(&message.topic).map(|place| policy.plan().topics()[place].path.clone());
+    let text = std::str::from_utf8(&message.payload).ok();
+    let preview: Option<String> = text.map(|text| text.chars().take(PREVIEW).collect());
+    RetainedView {
+        topic: message.topic.to_string(),
+        qos: message.qos.level(),
+        bytes: message.payload.len() as u64,
+        received_at: date(message.received),
+        expires_in: message.expiry_left(now),
+        publisher: broker
+            .topics
+            .view(&message.topic, now)
+            .and_then(|view| view.publisher)
+            .map_or_else(String::new, |publisher| publisher.to_string()),
+        planned: planned.unwrap_or_default(),
+        more: preview.as_ref().is_none_or(|preview| preview.len() < message.payload.len()),
+        preview,
+    }
+}
+
+/// What is to be cleared.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Clearing {
+    /// At most 10,000 at a time.
+    #[serde(default)]
+    topics: Vec<String>,
+}
+
+/// What was cleared.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ClearedView {
+    /// The topics that had a retained message and have none now.
+    pub topics: Vec<String>,
+    /// Bytes of their payloads, topics and properties.
+    pub bytes: u64,
+    /// What brings them back, for a while.
+    pub undo: String,
+}
+
+/// Clear the retained messages of topics. Who subscribes to them is sent an empty message, as if it were published.
+#[utoipa::path(post, operation_id = "clear_retained", path = "/retained/clear", tag = "retained", request_body = Clearing, responses(
+    (status = 200, body = ClearedView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn clear(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(Clearing { topics }): Body<Clearing>,
+) -> Result<Json<ClearedView>, Problem> {
+    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "topics not acceptable", detail);
+    if topics.is_empty() || topics.len() > CLEARED {
+        return Err(wrong(format!("from 1 to {CLEARED} topics are cleared at a time, and there are {}", topics.len())));
+    }
+    let named: Result<Vec<TopicName>, _> = topics.into_iter().map(TopicName::new).collect();
+    let named = named.map_err(|error| wrong(format!("not a topic name: {error}")))?;
+    let mut gone = Vec::new();
+    for topic in named {
+        let Some(before) = broker.router.retained_of(&topic) else { continue };
+        let now = broker.clock.now();
+        let empty = Message::new(topic, Default::default(), before.qos, true, Default::default(), SessionKey(0), now);
+        broker.publish(&Arc::new(empty), &operator.name, None);
+        gone.push(before);
+    }
+    let view = ClearedView {
+        topics: gone.iter().map(|message| message.topic.to_string()).collect(),
+        bytes: gone.iter().map(|message| message.weight() as u64).sum(),
+        undo: broker.cleared.lock().put(gone),
+    };
+    let first: Vec<&String> = view.topics.iter().take(100).collect();
+    let before = json!({ "messages": view.topics.len(), "bytes": view.bytes, "topics": first });
+    let name = match &view.topics[..] {
+        [topic] => topic.clone(),
+        topics => format!("{} topics", topics.len()),
+    };
+    operator.note(&broker, "clear", "retained", &name, Some(before), None).await;
+    Ok(Json(view))
+}
+
+/// What is to be brought back.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Undoing {
+    /// What clearing gave.
+    undo: String,
+}
+
+/// What was brought back.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RestoredView {
+    /// Topics that have their retained message again.
+    pub restored: u64,
+    /// Topics that have got another one meanwhile, which stays.
+    pub kept: u64,
+}
+
+/// Bring back retained messages that were cleared, where none has come since. It is possible for the last clearings
+/// since the service started.
+#[utoipa::path(post, operation_id = "restore_retained", path = "/retained/restore", tag = "retained", request_body = Undoing, responses(
+    (status = 200, body = RestoredView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn restore(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(Undoing { undo }): Body<Undoing>,
+) -> Result<Json<RestoredView>, Problem> {
+    let Some(messages) = broker.cleared.lock().take(&undo) else {
+        let detail = "what was cleared then is not at hand any more; only the last clearings can be taken back";
+        return Err(Problem::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
+    };
+    let (mut restored, mut kept) = (0, 0);
+    for message in messages {
+        if broker.router.retained_of(&message.topic).is_some() {
+            kept += 1;
+        } else {
+            // Its age and what is left of its life stay as they were.
+            broker.publish(&Arc::new(message.renewed(message.received)), &operator.name, None);
+            restored += 1;
+        }
+    }
+    let after = json!({ "messages": restored });
+    operator.note(&broker, "restore", "retained", &format!("{restored} topics"), None, Some(after)).await;
+    Ok(Json(RestoredView { restored, kept }))
+}
