@@ -2,6 +2,7 @@
 
 mod commands;
 mod config;
+mod desk;
 mod local;
 mod logging;
 mod messaging;
@@ -38,6 +39,8 @@ enum Command {
     Subscribe(commands::subscribe::Arguments),
     /// Send a message and wait for the answer to it
     Request(commands::request::Arguments),
+    /// Hold several clients at once at a prompt, or by a script
+    Desk(desk::Arguments),
     /// List, show, clear, export and import retained messages
     Retained(commands::retained::Arguments),
     /// Give other brokers names, and test them
@@ -83,6 +86,7 @@ async fn main() -> ExitCode {
         Command::Publish(arguments) => commands::publish::run(arguments).await,
         Command::Subscribe(arguments) => commands::subscribe::run(arguments).await,
         Command::Request(arguments) => commands::request::run(arguments).await,
+        Command::Desk(arguments) => desk::run(arguments).await,
         Command::Retained(arguments) => commands::retained::run(arguments).await,
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,

@@ -25,7 +25,7 @@ use std::time::Duration;
 use moorfall_wire::QoS;
 
 /// A quality of service that this client speaks.
-fn qos(text: &str) -> Result<QoS, String> {
+pub(crate) fn qos(text: &str) -> Result<QoS, String> {
     match text {
         "0" => Ok(QoS::AtMostOnce),
         "1" => Ok(QoS::AtLeastOnce),

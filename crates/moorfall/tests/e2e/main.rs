@@ -10,6 +10,7 @@ mod conformance;
 mod console;
 mod demo;
 mod design;
+mod desk;
 mod drill;
 mod durable;
 mod harness;
