@@ -8,8 +8,10 @@
   import AuditPage from '$lib/pages/audit-page.svelte';
   import DesignPage from '$lib/pages/design-page.svelte';
   import IdentitiesPage from '$lib/pages/identities-page.svelte';
+  import JourneyPage from '$lib/pages/journey-page.svelte';
   import OverviewPage from '$lib/pages/overview-page.svelte';
   import PeoplePage from '$lib/pages/people-page.svelte';
+  import RetainedPage from '$lib/pages/retained-page.svelte';
   import TopicsPage from '$lib/pages/topics-page.svelte';
   import { ConsoleState } from '$lib/state/console.svelte';
   import { setShell } from '$lib/state/context';
@@ -21,6 +23,8 @@
   const routes = {
     '/': OverviewPage,
     '/topics': TopicsPage,
+    '/retained': RetainedPage,
+    '/journey': JourneyPage,
     '/access': AccessPage,
     '/identities': IdentitiesPage,
     '/design': DesignPage,

@@ -164,6 +164,12 @@ impl Outbox {
         true
     }
 
+    /// What the policy would do for a message of this weight; `None` if there is room for it.
+    pub fn full(&self, weight: usize) -> Option<QueuePolicy> {
+        let is_full = self.messages >= self.max_messages || self.bytes + weight > self.max_bytes;
+        is_full.then_some(self.policy)
+    }
+
     /// Puts what had been taken out back in front of all others, in its order, whatever the bound.
     pub fn put_back(&mut self, entries: impl DoubleEndedIterator<Item = Queued>) {
         for entry in entries.rev() {

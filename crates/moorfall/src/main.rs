@@ -59,6 +59,8 @@ enum Command {
     Topics(commands::topics::Arguments),
     /// Say who may publish and subscribe to what, and why
     Access(commands::access::Arguments),
+    /// Say what would become of a message: refused, sent, queued or withheld, and why
+    Journey(commands::journey::Arguments),
     /// List, make, change and remove who may run the broker
     People(commands::people::Arguments),
     /// List what was changed, by whom and from where
@@ -96,6 +98,7 @@ async fn main() -> ExitCode {
         Command::Blueprint(arguments) => commands::blueprint::run(arguments).await,
         Command::Topics(arguments) => commands::topics::run(arguments).await,
         Command::Access(arguments) => commands::access::run(arguments).await,
+        Command::Journey(arguments) => commands::journey::run(arguments).await,
         Command::People(arguments) => commands::people::run(arguments).await,
         Command::Audit(arguments) => commands::people::audit(arguments).await,
         Command::SignIn(arguments) => commands::people::sign_in(arguments).await,

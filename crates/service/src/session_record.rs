@@ -10,7 +10,7 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Limits, Message, Outbox, Pushed, Queued, Run, SessionKey, Time,
+    Delivery, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     router::{Load, Recipient},
     session::{Granted, SessionState},
 };
@@ -356,6 +356,11 @@ impl SessionRecord {
         let outbox = self.outbox.lock();
         let (waiting, dropped) = outbox.as_ref().map_or((0, 0), |outbox| (outbox.len(), outbox.dropped()));
         (waiting + self.held.load(Ordering::Relaxed), dropped)
+    }
+
+    /// What its queue's policy would do for a message of this weight; `None` if there is room for it.
+    pub(crate) fn full(&self, weight: usize) -> Option<QueuePolicy> {
+        self.outbox.lock().as_ref()?.full(weight)
     }
 
     /// Asks the task of a connected session to end its connection; the first reason stands.

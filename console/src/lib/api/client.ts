@@ -27,6 +27,9 @@ export type TokenView = components['schemas']['TokenView'];
 export type AuthorityView = components['schemas']['AuthorityView'];
 export type PersonView = components['schemas']['PersonView'];
 export type Role = components['schemas']['Role'];
+export type RetainedView = components['schemas']['RetainedView'];
+export type RetainedMessage = components['schemas']['RetainedMessage'];
+export type Journey = components['schemas']['Journey'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

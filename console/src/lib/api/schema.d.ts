@@ -323,6 +323,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what would become of a message, and send none. */
+        post: operations["try_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -420,6 +437,23 @@ export interface paths {
         put?: never;
         /** Clear the retained messages of topics. Who subscribes to them is sent an empty message, as if it were published. */
         post: operations["clear_retained"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retained/message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One retained message with its payload. */
+        get: operations["show_retained"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -977,6 +1011,44 @@ export interface components {
              */
             unchanged: number;
         };
+        /** @description What would become of a message. */
+        Journey: {
+            /** @description Whether the broker would accept it. */
+            accepted: boolean;
+            /** @description Whether it may be published, and by which rule. */
+            access: components["schemas"]["AccessAnswer"];
+            /** @description What the plan says. */
+            plan: components["schemas"]["PlanVerdict"];
+            /** @description The first thousand of them. */
+            recipients: components["schemas"]["RecipientView"][];
+            /** @description What it would do to the retained message of its topic; empty if nothing. */
+            retained: string;
+            /**
+             * Format: int64
+             * @description How many sessions it leads to.
+             */
+            total: number;
+            /** @description The verdict in a sentence. */
+            words: string;
+        };
+        /** @description A message that might be published. */
+        JourneyQuestion: {
+            /** @description The client identifier; that of the identity's name if left out. */
+            client_id?: string;
+            /** @description Whose message it is; `administrator` may do everything. */
+            identity: string;
+            /** @description The payload. */
+            payload?: string;
+            /**
+             * Format: int32
+             * @description The quality of service.
+             */
+            qos?: number;
+            /** @description Whether it is to be retained. */
+            retain?: boolean;
+            /** @description The topic. */
+            topic: string;
+        };
         /** @description Bounds that are in force. */
         Limits: {
             /**
@@ -1218,6 +1290,13 @@ export interface components {
             /** @description What they may do. */
             role: components["schemas"]["Role"];
         };
+        /** @description A user property. */
+        NameAndValue: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its value. */
+            value: string;
+        };
         /** @description A topic or planned path that a filter nearly catches. */
         NearMiss: {
             /**
@@ -1240,6 +1319,11 @@ export interface components {
             /** @description What the identity signs in with, in place of a password. */
             token: string;
         };
+        /**
+         * @description What a session would get of a message.
+         * @enum {string}
+         */
+        Outcome: "sent" | "queued" | "withheld";
         /** @description A person as they are to be. */
         PersonDraft: {
             /** @description A new password, of at least ten characters; left out, an earlier one stays. */
@@ -1268,6 +1352,17 @@ export interface components {
         PlanLines: {
             /** @description To be added to a file of the blueprint. */
             text: string;
+        };
+        /** @description What the plan says of a message. */
+        PlanVerdict: {
+            /** @description What the message breaks of the plan; empty if nothing. */
+            breach: string;
+            /** @description Whether anything is planned. */
+            has_plan: boolean;
+            /** @description The planned path of the topic; empty if it is not planned. */
+            path: string;
+            /** @description Whether the message is refused for that. */
+            refused: boolean;
         };
         /** @description What went wrong with a call. */
         Problem: {
@@ -1302,6 +1397,24 @@ export interface components {
             /** @description What it says. */
             statement: string;
             /** @description Why it does not hold, or what a person should know. */
+            words: string;
+        };
+        /** @description One session that a message leads to. */
+        RecipientView: {
+            /** @description Its client identifier. */
+            client_id: string;
+            /** @description Whose it is. */
+            identity: string;
+            /** @description What it would get. */
+            outcome: components["schemas"]["Outcome"];
+            /**
+             * Format: int32
+             * @description The quality of service of the delivery.
+             */
+            qos: number;
+            /** @description The name of the shared subscription of which it is one member among several; empty if it is not by one. */
+            shared: string;
+            /** @description Why, in a sentence. */
             words: string;
         };
         /** @description Attempts that were refused. */
@@ -1357,6 +1470,19 @@ export interface components {
              * @description How many there are.
              */
             total: number;
+        };
+        /** @description A retained message with all that it carries. */
+        RetainedMessage: {
+            /** @description What a list tells of it. */
+            about: components["schemas"]["RetainedView"];
+            /** @description What the payload is, as its publisher says; empty if it does not. */
+            content_type: string;
+            /** @description Its payload; null if that is no text. */
+            payload?: string | null;
+            /** @description Its payload in hexadecimal digits, at most 64 KiB of it. */
+            payload_hex: string;
+            /** @description User properties. */
+            user: components["schemas"]["NameAndValue"][];
         };
         /** @description A retained message, without the whole of its payload. */
         RetainedView: {
@@ -2798,6 +2924,53 @@ export interface operations {
             };
         };
     };
+    try_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JourneyQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Journey"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -2980,7 +3153,7 @@ export interface operations {
                 /** @description At most so many. */
                 limit?: number;
                 /** @description By `topic`, `size` or `age`. */
-                sort?: ("topic" | "size" | "age") & Record<string, never>;
+                sort?: "topic" | "size" | "age";
             };
             header?: never;
             path?: never;
@@ -3052,6 +3225,44 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_retained: {
+        parameters: {
+            query: {
+                /** @description Its topic. */
+                topic: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetainedMessage"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

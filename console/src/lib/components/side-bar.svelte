@@ -7,6 +7,8 @@
       pages: [
         { path: '/', name: 'Overview' },
         { path: '/topics', name: 'Topics' },
+        { path: '/retained', name: 'Retained' },
+        { path: '/journey', name: 'Journey' },
       ],
     },
     {

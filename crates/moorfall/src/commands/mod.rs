@@ -8,6 +8,7 @@ pub(crate) mod cert;
 pub(crate) mod demo;
 pub(crate) mod drill;
 pub(crate) mod identities;
+pub(crate) mod journey;
 pub(crate) mod manual;
 pub(crate) mod people;
 pub(crate) mod publish;

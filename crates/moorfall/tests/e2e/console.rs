@@ -445,3 +445,60 @@ async fn identities_and_people_are_looked_after() {
     let people = service.run(&["people", "list", "--json"]).json();
     assert_eq!((&people[0]["name"], &people[0]["role"]), (&"wren".into(), &"operate".into()));
 }
+
+#[tokio::test]
+async fn stale_retained_messages_are_found_cleared_and_brought_back() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    for station in ["kettle-weir", "nine-arches"] {
+        service.run(&["publish", &format!("harrowmere/gorge/{station}/status"), "online", "--retain"]).ok();
+    }
+    let old = "harrowmere/gorge/old-mill/level";
+    let payload = "{\"m\": 1.2}";
+    service.run(&["publish", old, payload, "--retain", "--property", "sensor=2"]).ok();
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.click("a[href='#/retained']").await;
+    page.wait_for("main table", |text| text.contains(old) && text.contains("not planned")).await;
+
+    // One message, with all that it carries.
+    page.click(&format!("tr[data-topic='{old}'] button")).await;
+    page.wait_for("[data-message]", |text| text.contains("\"m\": 1.2") && text.contains("sensor")).await;
+
+    // A branch is chosen; what goes is said before it goes.
+    page.click("button[title='Choose all below harrowmere/gorge/old-mill']").await;
+    page.wait_for("[data-choice]", |text| text.contains("1 chosen")).await;
+    page.click_text("Clear").await;
+    page.wait_for("[data-choice]", |text| text.contains("Exactly these 1 go")).await;
+    assert_eq!(service.status()["retained"], 3);
+    page.click("[data-choice] button.text-wrong").await;
+    page.wait_for("[data-cleared]", |text| text.contains(old)).await;
+    assert_eq!(service.status()["retained"], 2);
+
+    // What would become of a message.
+    page.click("a[href='#/journey']").await;
+    page.find("input[aria-label=Topic]").await.send_keys("harrowmere/gorge/kettle-weir/gate/target").await.unwrap();
+    page.find("input[aria-label=Payload]").await.send_keys("much").await.unwrap();
+    page.click_text("Follow it").await;
+    page.wait_for("[data-step=Access]", |text| text.contains("administrator may do everything")).await;
+    page.find("[data-step=Plan]").await;
+    page.wait_for("[data-recipients]", |text| text.contains("Nobody")).await;
+    page.click("a[href='#/retained']").await;
+
+    // All that is listed, and back.
+    let filter = page.find("input[aria-label='Topic filter']").await;
+    filter.clear().await.unwrap();
+    filter.send_keys("harrowmere/+/+/status").await.unwrap();
+    page.wait_for("main table", |text| text.contains("nine-arches") && text.contains("kettle-weir")).await;
+    page.click("input[aria-label='Choose all that is listed']").await;
+    page.wait_for("[data-choice]", |text| text.contains("2 chosen")).await;
+    page.click_text("Clear").await;
+    page.click("[data-choice] button.text-wrong").await;
+    page.wait_for("[data-cleared]", |text| text.contains("2 topics")).await;
+    service.run(&["publish", "harrowmere/gorge/kettle-weir/status", "offline", "--retain"]).ok();
+    page.click("[data-cleared] button").await;
+    page.wait_for("[data-choice] [role=status]", |text| text.contains("1 brought back; 1 had a new one meanwhile"))
+        .await;
+    assert_eq!(service.status()["retained"], 2);
+}

@@ -14,6 +14,7 @@ mod desk;
 mod drill;
 mod durable;
 mod harness;
+mod journey;
 mod messaging;
 mod peer;
 mod retained;

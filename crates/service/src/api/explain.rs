@@ -57,7 +57,7 @@ pub(crate) async fn explain(
     }
 }
 
-fn answer(access: &Access, request: Request<'_>) -> AccessAnswer {
+pub(super) fn answer(access: &Access, request: Request<'_>) -> AccessAnswer {
     let rules = access.policy().map(|policy| policy.blueprint().rules.as_slice()).unwrap_or_default();
     let mut traces: Vec<RuleTrace> = Vec::with_capacity(rules.len());
     let decision = access.trace(request, |place, considered| {

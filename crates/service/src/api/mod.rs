@@ -10,6 +10,7 @@ mod design;
 mod design_types;
 mod explain;
 mod identities;
+mod journey;
 mod live;
 mod operator;
 mod problem;
@@ -88,6 +89,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(design::list))
         .routes(routes!(design::show))
         .routes(routes!(explain::explain))
+        .routes(routes!(journey::journey))
         .routes(routes!(explain::matrix))
         .routes(routes!(topics::refusals))
         .routes(routes!(topics::list))
@@ -95,6 +97,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(topics::drift))
         .routes(routes!(topics::plan))
         .routes(routes!(retained::list))
+        .routes(routes!(retained::show))
         .routes(routes!(operator::me))
         .routes(routes!(operator::audit));
     let operate = OpenApiRouter::new()

@@ -1,6 +1,6 @@
 //! Retained messages: what there is, clearing it, and taking that back.
 
-use std::{collections::VecDeque, sync::Arc};
+use std::{collections::VecDeque, fmt::Write, sync::Arc};
 
 use axum::{
     Extension, Json,
@@ -23,6 +23,9 @@ use crate::{broker::Broker, clock::date, data_folder::random_text};
 
 /// Characters of a payload that are shown in a list.
 const PREVIEW: usize = 240;
+
+/// Bytes of a payload that are shown in hexadecimal digits.
+const HEX: usize = 64 * 1024;
 
 /// Topics that are cleared by one call.
 const CLEARED: usize = 10_000;
@@ -113,7 +116,7 @@ pub(crate) struct Wanted {
     filter: String,
     /// By `topic`, `size` or `age`.
     #[serde(default)]
-    #[param(inline, default = "topic")]
+    #[param(inline)]
     sort: Order,
     /// At most so many.
     #[serde(default = "most")]
@@ -187,6 +190,68 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
         more: preview.as_ref().is_none_or(|preview| preview.len() < message.payload.len()),
         preview,
     }
+}
+
+/// A user property.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NameAndValue {
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+}
+
+/// A retained message with all that it carries.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetainedMessage {
+    /// What a list tells of it.
+    pub about: RetainedView,
+    /// Its payload; null if that is no text.
+    pub payload: Option<String>,
+    /// Its payload in hexadecimal digits, at most 64 KiB of it.
+    pub payload_hex: String,
+    /// What the payload is, as its publisher says; empty if it does not.
+    pub content_type: String,
+    /// User properties.
+    pub user: Vec<NameAndValue>,
+}
+
+/// Which retained message is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Of {
+    /// Its topic.
+    topic: String,
+}
+
+/// One retained message with its payload.
+#[utoipa::path(get, operation_id = "show_retained", path = "/retained/message", tag = "retained", params(Of), responses(
+    (status = 200, body = RetainedMessage),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(broker): State<Arc<Broker>>,
+    Query(Of { topic }): Query<Of>,
+) -> Result<Json<RetainedMessage>, Problem> {
+    let missing = || {
+        let detail = format!("{topic} has no retained message; /api/v1/retained lists what there is");
+        Problem::new(StatusCode::NOT_FOUND, "no retained message", detail)
+    };
+    let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
+    let message = broker.router.retained_of(&name).ok_or_else(missing)?;
+    let hex = message.payload.iter().take(HEX).fold(String::new(), |mut text, byte| {
+        let _infallible = write!(text, "{byte:02x}");
+        text
+    });
+    let user = message.properties.user_properties.iter();
+    Ok(Json(RetainedMessage {
+        about: view(&broker, &message),
+        payload: std::str::from_utf8(&message.payload).ok().map(str::to_owned),
+        payload_hex: hex,
+        content_type: message.properties.content_type.as_deref().unwrap_or_default().to_owned(),
+        user: user.map(|one| NameAndValue { name: one.name.to_string(), value: one.value.to_string() }).collect(),
+    }))
 }
 
 /// What is to be cleared.

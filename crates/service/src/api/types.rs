@@ -11,10 +11,11 @@ pub use super::{
     authorities::AuthorityView,
     design_types::*,
     identities::{ImportFault, ImportResult},
+    journey::{Journey, Outcome, PlanVerdict, RecipientView},
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
-    retained::{ClearedView, RestoredView, RetainedList, RetainedView},
+    retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
     tokens::{NewToken, TokenView},
     topics::{DriftView, Match, NearMiss, PlanLines, RefusalView, TopicList, TopicView},
 };

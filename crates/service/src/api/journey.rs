@@ -1,0 +1,277 @@
+//! What would become of a message: may it be published, does the plan allow it, and who receives it how? Nothing is sent.
+
+use std::sync::Arc;
+
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_core::{
+    QueuePolicy,
+    access::{Access, Request},
+    router::Recipient,
+};
+use moorfall_wire::{QoS, TopicName};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+use super::{
+    design_types::AccessAnswer,
+    explain::answer,
+    problem::{Body, Problem},
+};
+use crate::{
+    broker::Broker,
+    clock::date,
+    registry::Rights,
+    session_record::{Place, SessionRecord},
+};
+
+/// Recipients that are named at most.
+const NAMED: usize = 1_000;
+
+/// A message that might be published.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct JourneyQuestion {
+    /// Whose message it is; `administrator` may do everything.
+    identity: String,
+    /// The client identifier; that of the identity's name if left out.
+    #[serde(default)]
+    client_id: String,
+    /// The topic.
+    topic: String,
+    /// The payload.
+    #[serde(default)]
+    payload: String,
+    /// The quality of service.
+    #[serde(default)]
+    qos: u8,
+    /// Whether it is to be retained.
+    #[serde(default)]
+    retain: bool,
+}
+
+/// What the plan says of a message.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlanVerdict {
+    /// Whether anything is planned.
+    pub has_plan: bool,
+    /// The planned path of the topic; empty if it is not planned.
+    pub path: String,
+    /// What the message breaks of the plan; empty if nothing.
+    pub breach: String,
+    /// Whether the message is refused for that.
+    pub refused: bool,
+}
+
+/// What a session would get of a message.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// It is sent at once, or as soon as what waits before it.
+    Sent,
+    /// It waits until the client is back.
+    Queued,
+    /// It is not sent.
+    Withheld,
+}
+
+/// One session that a message leads to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RecipientView {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// The name of the shared subscription of which it is one member among several; empty if it is not by one.
+    pub shared: String,
+    /// The quality of service of the delivery.
+    pub qos: u8,
+    /// What it would get.
+    pub outcome: Outcome,
+    /// Why, in a sentence.
+    pub words: String,
+}
+
+/// What would become of a message.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Journey {
+    /// Whether the broker would accept it.
+    pub accepted: bool,
+    /// The verdict in a sentence.
+    pub words: String,
+    /// Whether it may be published, and by which rule.
+    pub access: AccessAnswer,
+    /// What the plan says.
+    pub plan: PlanVerdict,
+    /// What it would do to the retained message of its topic; empty if nothing.
+    pub retained: String,
+    /// How many sessions it leads to.
+    pub total: u64,
+    /// The first thousand of them.
+    pub recipients: Vec<RecipientView>,
+}
+
+/// Say what would become of a message, and send none.
+#[utoipa::path(post, operation_id = "try_journey", path = "/journey", tag = "design", request_body = JourneyQuestion, responses(
+    (status = 200, body = Journey),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn journey(
+    State(broker): State<Arc<Broker>>,
+    Body(question): Body<JourneyQuestion>,
+) -> Result<Json<Journey>, Problem> {
+    let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
+    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
+    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
+    let name = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
+    let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
+    let access = match broker.rights(&identity, &client_id) {
+        Rights::Unlimited => Access::unrestricted(&identity),
+        Rights::Bound(access) => access,
+        Rights::None(words) => {
+            let detail = format!("{identity} can't connect: {words}");
+            return Err(Problem::new(StatusCode::NOT_FOUND, "no such identity", detail));
+        }
+    };
+    let access = answer(&access, Request::Publish { topic: &name, qos, retain });
+    let plan = plan_of(&broker, &name, qos, retain, payload.as_bytes());
+    let accepted = access.allowed && !plan.refused;
+    let words = match (access.allowed, plan.refused) {
+        (false, _) => access.words.clone(),
+        (true, true) => format!("it breaks the plan of {topic}: {}", plan.breach),
+        (true, false) => "the broker accepts it".into(),
+    };
+    let mut journey = Journey {
+        accepted,
+        words,
+        access,
+        plan,
+        retained: if retain { retained_of(&broker, &name, payload.is_empty()) } else { String::new() },
+        total: 0,
+        recipients: Vec::new(),
+    };
+    if accepted {
+        let weight = payload.len() + name.len();
+        let route = broker.router.route(&name);
+        let direct = route.recipients.iter().map(|recipient| (recipient, String::new()));
+        let shared = route.groups.iter().flat_map(|group| {
+            let others = group.members().len();
+            group.members().iter().map(move |member| (member, format!("one of {others}")))
+        });
+        let mut views: Vec<RecipientView> = direct
+            .chain(shared)
+            .map(|(recipient, shared)| view(&broker, recipient, shared, &name, qos, &client_id, weight))
+            .collect();
+        views.sort_by(|one, other| one.client_id.cmp(&other.client_id));
+        journey.total = views.len() as u64;
+        views.truncate(NAMED);
+        journey.recipients = views;
+    }
+    Ok(Json(journey))
+}
+
+fn plan_of(broker: &Broker, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> PlanVerdict {
+    let policy = broker.design.policy();
+    let plan = policy.plan();
+    let has_plan = !plan.topics().is_empty();
+    let place = plan.find(topic);
+    let broken = place.and_then(|place| plan.check(place, qos, retain, payload));
+    PlanVerdict {
+        has_plan,
+        path: place.map(|place| plan.topics()[place].path.clone()).unwrap_or_default(),
+        refused: broken.as_ref().is_some_and(|broken| broken.refused),
+        breach: match (broken, place) {
+            (Some(broken), _) => broken.words,
+            (None, None) if has_plan => "no planned path holds this topic".into(),
+            _ => String::new(),
+        },
+    }
+}
+
+fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {
+    match (broker.router.retained_of(topic), clears) {
+        (Some(before), true) => format!("the message of {} is cleared", date(before.received).date()),
+        (None, true) => "an empty message clears, and there is nothing to clear".into(),
+        (Some(before), false) => format!("it takes the place of the message of {}", date(before.received).date()),
+        (None, false) => "it is kept for those who subscribe later".into(),
+    }
+}
+
+fn view(
+    broker: &Broker,
+    recipient: &Recipient<Arc<SessionRecord>>,
+    shared: String,
+    topic: &TopicName,
+    qos: QoS,
+    publisher: &str,
+    weight: usize,
+) -> RecipientView {
+    let record = &recipient.handle;
+    let qos = qos.min(recipient.qos);
+    let (outcome, words) = fate(broker, recipient, topic, qos, publisher, weight);
+    RecipientView {
+        client_id: record.client_id.clone(),
+        identity: record.identity.to_string(),
+        shared,
+        qos: qos.level(),
+        outcome,
+        words,
+    }
+}
+
+/// What a session would get now, and why.
+fn fate(
+    broker: &Broker,
+    recipient: &Recipient<Arc<SessionRecord>>,
+    topic: &TopicName,
+    qos: QoS,
+    publisher: &str,
+    weight: usize,
+) -> (Outcome, String) {
+    let record = &recipient.handle;
+    if recipient.no_local && record.client_id == publisher {
+        return (Outcome::Withheld, "it is its own message, and it wants none of these (no local)".into());
+    }
+    match broker.rights(&record.identity, &record.client_id) {
+        Rights::Bound(access) if !access.may_receive(topic) => {
+            return (Outcome::Withheld, format!("a rule denies {} this topic", record.identity));
+        }
+        Rights::None(words) => return (Outcome::Withheld, words),
+        _ => {}
+    }
+    let (waiting, _) = record.queue();
+    match record.full(weight) {
+        Some(QueuePolicy::DropNewest) => {
+            return (
+                Outcome::Withheld,
+                format!("its queue is full: {waiting} messages wait, and the newest is dropped"),
+            );
+        }
+        Some(QueuePolicy::EndSession) => {
+            return (Outcome::Withheld, format!("its queue is full: {waiting} messages wait, and the session ends"));
+        }
+        // The oldest makes room.
+        Some(QueuePolicy::DropOldest) | None => {}
+    }
+    let before = match waiting {
+        0 => "nothing waits before it".to_owned(),
+        1 => "one message waits before it".to_owned(),
+        waiting => format!("{waiting} messages wait before it"),
+    };
+    if let Place::Parked(parked) = &*record.place.lock() {
+        let since = date(parked.since);
+        return match qos {
+            QoS::AtMostOnce => (Outcome::Withheld, "its client is away, for which QoS 0 is not kept".into()),
+            _ => (Outcome::Queued, format!("its client is away since {}; {before}", clock_time(since))),
+        };
+    }
+    (Outcome::Sent, format!("its client is connected; {before}"))
+}
+
+/// Date and time of day (UTC), to the second.
+fn clock_time(at: OffsetDateTime) -> String {
+    let (hour, minute, second) = (at.hour(), at.minute(), at.second());
+    format!("{} {hour:02}:{minute:02}:{second:02} UTC", at.date())
+}
