@@ -48,6 +48,12 @@
       {/if}
       <dt>Published by</dt>
       <dd>{about.publisher || 'nobody since the service started'}</dd>
+      <dt>A next one</dt>
+      <dd>
+        <a class="text-moss hover:underline" href="#/journey?topic={encodeURIComponent(about.topic)}"
+          >who would receive it?</a
+        >
+      </dd>
       {#if retained.hasPlan}
         <dt>Plan</dt>
         <dd class="font-mono text-xs {about.planned ? '' : 'font-bold text-rain'}">

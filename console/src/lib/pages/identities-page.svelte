@@ -33,7 +33,7 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[5fr_3fr] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,3fr)] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col gap-4">
     <Panel
       title="Identities"
@@ -81,8 +81,8 @@
                   </button>
                 </td>
                 <td class="px-3 {identity.enabled ? '' : 'text-wrong'}">{by(identity)}</td>
-                <td class="px-3 font-mono text-xs">{attributes(identity)}</td>
-                <td class="max-w-44 truncate px-3 text-quiet" title={identity.note}>{identity.note}</td>
+                <td class="px-3 text-xs">{attributes(identity)}</td>
+                <td class="max-w-36 truncate px-3 text-quiet" title={identity.note}>{identity.note}</td>
               </tr>
             {:else}
               <tr><td colspan="4" class="px-5 py-6 text-center text-quiet">No identity matches.</td></tr>

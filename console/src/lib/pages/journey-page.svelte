@@ -8,7 +8,7 @@
   import { count } from '$lib/format';
 
   let identity = $state('administrator');
-  let topic = $state('');
+  let topic = $state(new URLSearchParams(router.querystring).get('topic') ?? '');
   let payload = $state('');
   let qos = $state(1);
   let retain = $state(false);
@@ -33,10 +33,6 @@
     if (plan.breach === '') return `It is as planned for ${plan.path}.`;
     return `It breaks the plan of ${plan.path}: ${plan.breach}; it is ${plan.refused ? 'refused' : 'only counted'}.`;
   }
-
-  $effect(() => {
-    topic = new URLSearchParams(router.querystring).get('topic') ?? topic;
-  });
 </script>
 
 {#snippet step(good: boolean, name: string, words: string)}
@@ -53,7 +49,7 @@
   <Panel title="A message" note="nothing is sent: this says what would happen now, and why">
     <form onsubmit={ask} class="flex flex-wrap items-center gap-2 px-5 pb-3 text-sm">
       <input
-        class="{field} w-40"
+        class="{field} w-32"
         aria-label="Identity"
         placeholder="identity"
         required
@@ -61,14 +57,14 @@
       />
       <span>publishes</span>
       <input
-        class="{field} min-w-60 flex-1 font-mono"
+        class="{field} min-w-40 flex-1 font-mono"
         aria-label="Payload"
         placeholder="payload"
         bind:value={payload}
       />
       <span>to</span>
       <input
-        class="{field} min-w-80 flex-1 font-mono"
+        class="{field} min-w-80 flex-2 font-mono"
         aria-label="Topic"
         placeholder="topic"
         required

@@ -22,8 +22,8 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[5fr_3fr] gap-4 px-6 py-4">
-  <Panel title="Retained messages" {note} fills>
+<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,3fr)] gap-4 px-6 py-4">
+  <Panel title="Retained" {note} fills>
     {#snippet tools()}
       <input
         type="text"
@@ -86,7 +86,7 @@
                 </button>
                 {#if retained.hasPlan && !one.planned}<b class="ml-1 text-xs text-rain">not planned</b>{/if}
               </td>
-              <td class="max-w-40 truncate px-3 font-mono text-xs text-quiet">{one.preview ?? '(bytes)'}</td>
+              <td class="max-w-32 truncate px-3 font-mono text-xs text-quiet">{one.preview ?? '(bytes)'}</td>
               <td class="px-3 text-right whitespace-nowrap">{bytes(one.bytes)}</td>
               <td class="px-3 pr-5 text-right whitespace-nowrap">{age(one.received_at)}</td>
             </tr>

@@ -316,6 +316,10 @@ fn print(entries: &[Entry]) -> std::io::Result<()> {
         headings.push(">EXPIRES IN");
     }
     headings.push("PAYLOAD");
+    // Topics are what one looks for: payloads are cut short before a topic is.
+    let topics = entries.iter().map(|entry| entry.topic.chars().count()).max().unwrap_or(0);
+    let others = 12 + 8 * usize::from(ages) + 12 * usize::from(lives);
+    let room = 79_usize.saturating_sub(topics + others).clamp(8, 40);
     let rows = entries.iter().map(|entry| {
         let mut row = vec![entry.topic.clone(), entry.qos.to_string(), count(entry.bytes)];
         if ages {
@@ -324,7 +328,7 @@ fn print(entries: &[Entry]) -> std::io::Result<()> {
         if lives {
             row.push(entry.expires_in.map_or_else(String::new, |seconds| span(seconds.into())));
         }
-        let short: String = entry.preview.chars().take(40).collect();
+        let short: String = entry.preview.chars().take(room - 1).collect();
         row.push(if short.len() < entry.preview.len() { format!("{short}…") } else { short });
         row
     });

@@ -19,7 +19,7 @@ use super::{lines::Wanted, screen::Screen};
 use crate::{
     commands::{publish::Envelope, serve::Stop},
     messaging::Connection,
-    output::{Done, Failure, count, plural, printable, table},
+    output::{Done, Failure, plural, printable},
     view::View,
 };
 
@@ -304,19 +304,20 @@ impl Clients {
             self.screen.say("no client is open; `open NAME` opens one to the service on this machine");
             return Ok(());
         }
-        let mut rows = Vec::new();
+        let width = self.open.keys().map(|name| name.chars().count()).max().unwrap_or(0);
+        let mut lines = Vec::new();
         for (name, held) in &self.open {
             let shared = held.shared.lock();
-            let mark = if self.current.as_ref() == Some(name) { "*" } else { "" };
-            let state = if shared.closed.is_some() { "away".to_owned() } else { held.address.clone() };
-            rows.push(vec![mark.into(), name.clone(), state, String::new(), String::new(), count(shared.messages)]);
+            let mark = if self.current.as_ref() == Some(name) { '*' } else { ' ' };
+            let state = if shared.closed.is_some() { ", not connected any more" } else { "" };
+            let messages = plural(shared.messages, "message", "messages");
+            lines.push(format!("{mark} {name:width$}  {}{state}: {messages}", printable(&held.address)));
             for known in &shared.subscriptions {
-                let qos = known.qos.level().to_string();
-                let (filter, messages) = (known.filter.to_string(), count(known.messages));
-                rows.push(vec![String::new(), String::new(), String::new(), filter, qos, messages]);
+                let (qos, messages) = (known.qos.level(), plural(known.messages, "message", "messages"));
+                lines.push(format!("  {:width$}  reads {} at QoS {qos}: {messages}", "", printable(&known.filter)));
             }
         }
-        self.screen.show(&table(&["", "CLIENT", "BROKER", "READS", ">QOS", ">MESSAGES"], rows))?;
+        self.screen.show(&lines.join("\n"))?;
         Ok(())
     }
 
