@@ -1,5 +1,7 @@
 //! The client against a broker that is played packet by packet over a real connection.
 
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
 use std::{
     num::{NonZeroU16, NonZeroU32},
     time::Duration,

@@ -147,3 +147,84 @@ pub(crate) fn rate(number: u64, time: Duration) -> String {
     let rate = number as f64 / time.as_secs_f64().max(0.001);
     if rate < 100.0 { format!("{rate:.1}") } else { output::count(rate as u64) }
 }
+
+#[cfg(test)]
+mod tests {
+    use bytes::Bytes;
+    use moorfall_wire::{QoS, UserProperty};
+
+    use super::*;
+
+    fn message(payload: &[u8]) -> Publish {
+        let topic = "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap();
+        Publish::new(topic, Bytes::copy_from_slice(payload), QoS::AtLeastOnce)
+    }
+
+    fn text(show: Show, payload: Shown, message: &Publish) -> String {
+        View { show, payload }.text(message)
+    }
+
+    #[test]
+    fn topic_and_payload_stand_on_a_line_unless_the_payload_needs_several() {
+        let mut level = message(b"{\"m\":1.83}");
+        assert_eq!(text(Show::Topic, Shown::Auto, &level), "harrowmere/gorge/kettle-weir/stage/level {\"m\":1.83}");
+        level.retain = true;
+        let pretty = text(Show::Topic, Shown::Json, &level);
+        assert_eq!(pretty, "harrowmere/gorge/kettle-weir/stage/level (retained)\n{\n  \"m\": 1.83\n}");
+    }
+
+    #[test]
+    fn nothing_from_outside_commands_the_terminal() {
+        let mut level = message(b"\x1b[2J");
+        level.properties.content_type = Some("\u{1b}]0;x\u{7}".into());
+        level.properties.user_properties = vec![UserProperty { name: "a\u{1b}b".into(), value: "c\u{1b}d".into() }];
+        for show in [Show::Topic, Show::All] {
+            for form in [Shown::Auto, Shown::Text, Shown::Json, Shown::Hex, Shown::Base64] {
+                let shown = text(show, form, &level);
+                let plain = anstream::adapter::strip_str(&shown).to_string();
+                // What is left of escapes after those of our own styles are taken away.
+                assert!(!plain.contains('\u{7}'), "{shown:?}");
+                assert!(
+                    !shown.contains("\u{1b}[2J") && !shown.contains("\u{1b}]0") && !shown.contains("\u{1b}b"),
+                    "{shown:?}"
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn all_of_a_message_is_told() {
+        let mut level = message(&[0xff, 1]);
+        level.duplicate = true;
+        level.properties = PublishProperties {
+            message_expiry_interval: Some(90),
+            response_topic: Some("harrowmere/answers".into()),
+            correlation_data: Some(Bytes::from_static(b"c-1")),
+            user_properties: vec![UserProperty { name: "sensor".into(), value: "2".into() }],
+            ..PublishProperties::default()
+        };
+        let shown = anstream::adapter::strip_str(&text(Show::All, Shown::Auto, &level)).to_string();
+        for part in [
+            "(QoS 1, sent again, 2 B)",
+            "expires in        90 s",
+            "response topic    harrowmere/answers",
+            "correlation       c-1",
+            "sensor            2",
+            "  (2 bytes: ff 01)",
+        ] {
+            assert!(shown.contains(part), "{part}: {shown}");
+        }
+        let json = as_json(&level);
+        assert_eq!(json["payload_base64"], "/wE=");
+        assert_eq!(json["properties"]["correlation_base64"], "Yy0x");
+        assert_eq!(json["properties"]["expiry_seconds"], 90);
+        assert!(as_json(&message(b"online")).get("properties").is_none());
+    }
+
+    #[test]
+    fn rates_are_written_for_people() {
+        assert_eq!(rate(5, Duration::from_secs(2)), "2.5");
+        assert_eq!(rate(2_500_000, Duration::from_secs(2)), "1,250,000");
+        assert_eq!(rate(0, Duration::ZERO), "0.0");
+    }
+}

@@ -132,3 +132,36 @@ async fn records_come_back_as_they_were_written() {
     again.close().await;
     cluster.stop().await;
 }
+
+#[tokio::test]
+async fn authorities_and_what_certificates_are_known_by_are_kept() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let store = Store::open_private(&cluster).await.unwrap();
+    let marks = ["dns:kettle-weir.example".to_owned(), "subject:CN=a\\,b".to_owned()];
+    let none = BTreeMap::new();
+    let put = async |certificates: &[String]| {
+        let row = IdentityRow {
+            name: "kettle-weir",
+            attributes: &none,
+            password_hash: None,
+            enabled: true,
+            note: "",
+            client_id: None,
+            certificates,
+        };
+        store.put_identities(&[row]).await.unwrap();
+        store.identities().await.unwrap().remove(0).certificates.0
+    };
+    assert_eq!(put(&marks).await, marks);
+    assert_eq!(put(&[]).await, [""; 0], "they are what was put last");
+
+    assert!(store.authorities().await.unwrap().is_empty());
+    let added = store.add_authority("trust", "pem").await.unwrap().unwrap();
+    assert_eq!((added.name.as_str(), added.pem.as_str()), ("trust", "pem"));
+    assert!(store.add_authority("trust", "other").await.unwrap().is_none(), "a name stands for one");
+    store.add_authority("county", "pem").await.unwrap().unwrap();
+    let names: Vec<String> = store.authorities().await.unwrap().into_iter().map(|one| one.name).collect();
+    assert_eq!(names, ["county", "trust"]);
+    assert!(store.remove_authority("trust").await.unwrap() && !store.remove_authority("trust").await.unwrap());
+}

@@ -103,7 +103,7 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         .collect();
     let all = plural(journey.total, "session", "sessions");
     output::line(format_args!(
-        "{FAINT}{all}: {}; nothing was sent, this is what would happen now{FAINT:#}",
+        "{FAINT}{all}: {}. This is what would happen now; no message was published{FAINT:#}",
         parts.join(", ")
     ))
 }

@@ -242,3 +242,20 @@ fn a_subscriber_connects_again_and_says_so() {
     assert_eq!(got.ok(), format!("{LEVEL} 1.83\n"));
     assert!(got.err.contains("connecting again") && got.err.contains("connected again"), "{got:?}");
 }
+
+#[test]
+fn shells_and_manuals_know_the_commands() {
+    let place = Place::new();
+    for shell in ["bash", "zsh", "fish"] {
+        let script = place.run(&["completions", shell]);
+        assert!(script.ok().contains("moorfall") && script.out.contains("since-retained"), "{shell}");
+    }
+    let mut unknown = place.program(&["completions"]);
+    let unknown = Ran::from(unknown.env("SHELL", "/bin/false").output().unwrap());
+    assert!(unknown.failed().contains("name one, such as bash"), "{unknown:?}");
+    let folder = place.path().join("man");
+    place.run(&["manual", folder.to_str().unwrap()]).ok();
+    let page = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
+    assert!(page("moorfall.1").contains("moorfall\\-publish(1)"));
+    assert!(page("moorfall-retained-clear.1").contains("asks"));
+}

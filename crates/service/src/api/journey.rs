@@ -17,6 +17,7 @@ use super::{
     design_types::AccessAnswer,
     explain::answer,
     problem::{Body, Problem},
+    topics::apart,
 };
 use crate::{
     broker::Broker,
@@ -122,6 +123,10 @@ pub(crate) async fn journey(
     State(broker): State<Arc<Broker>>,
     Body(question): Body<JourneyQuestion>,
 ) -> Result<Json<Journey>, Problem> {
+    apart(move || follow(&broker, question)).await.map(Json)
+}
+
+fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem> {
     let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
     let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
     let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
@@ -136,7 +141,7 @@ pub(crate) async fn journey(
         }
     };
     let access = answer(&access, Request::Publish { topic: &name, qos, retain });
-    let plan = plan_of(&broker, &name, qos, retain, payload.as_bytes());
+    let plan = plan_of(broker, &name, qos, retain, payload.as_bytes());
     let accepted = access.allowed && !plan.refused;
     let words = match (access.allowed, plan.refused) {
         (false, _) => access.words.clone(),
@@ -148,7 +153,7 @@ pub(crate) async fn journey(
         words,
         access,
         plan,
-        retained: if retain { retained_of(&broker, &name, payload.is_empty()) } else { String::new() },
+        retained: if retain { retained_of(broker, &name, payload.is_empty()) } else { String::new() },
         total: 0,
         recipients: Vec::new(),
     };
@@ -160,16 +165,17 @@ pub(crate) async fn journey(
             let others = group.members().len();
             group.members().iter().map(move |member| (member, format!("one of {others}")))
         });
-        let mut views: Vec<RecipientView> = direct
-            .chain(shared)
-            .map(|(recipient, shared)| view(&broker, recipient, shared, &name, qos, &client_id, weight))
+        let mut leads: Vec<_> = direct.chain(shared).collect();
+        leads.sort_by(|(one, _), (other, _)| one.handle.client_id.cmp(&other.handle.client_id));
+        journey.total = leads.len() as u64;
+        // What each would get takes a look at all rules: only for those that are named.
+        leads.truncate(NAMED);
+        journey.recipients = leads
+            .into_iter()
+            .map(|(recipient, shared)| view(broker, recipient, shared, &name, qos, &client_id, weight))
             .collect();
-        views.sort_by(|one, other| one.client_id.cmp(&other.client_id));
-        journey.total = views.len() as u64;
-        views.truncate(NAMED);
-        journey.recipients = views;
     }
-    Ok(Json(journey))
+    Ok(journey)
 }
 
 fn plan_of(broker: &Broker, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> PlanVerdict {
@@ -263,11 +269,11 @@ fn fate(
     if let Place::Parked(parked) = &*record.place.lock() {
         let since = date(parked.since);
         return match qos {
-            QoS::AtMostOnce => (Outcome::Withheld, "its client is away, for which QoS 0 is not kept".into()),
-            _ => (Outcome::Queued, format!("its client is away since {}; {before}", clock_time(since))),
+            QoS::AtMostOnce => (Outcome::Withheld, "away, and QoS 0 is not kept for it".into()),
+            _ => (Outcome::Queued, format!("away since {}; {before}", clock_time(since))),
         };
     }
-    (Outcome::Sent, format!("its client is connected; {before}"))
+    (Outcome::Sent, format!("connected; {before}"))
 }
 
 /// Date and time of day (UTC), to the second.

@@ -44,7 +44,8 @@ impl Cleared {
         self.0.push_back((name.clone(), messages));
         let weight =
             |(_, messages): &(String, Vec<Arc<Message>>)| -> usize { messages.iter().map(|m| m.weight()).sum() };
-        while self.0.len() > UNDO.0 || (self.0.len() > 1 && self.0.iter().map(weight).sum::<usize>() > UNDO.1) {
+        // What is too large by itself goes too: it can't be brought back.
+        while self.0.len() > UNDO.0 || self.0.iter().map(weight).sum::<usize>() > UNDO.1 {
             self.0.pop_front();
         }
         name
