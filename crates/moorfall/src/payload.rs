@@ -134,8 +134,8 @@ pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> 
     let mut filled = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find("%{") {
-        filled.push_str(&rest[..at]);
         let Some(end) = rest[at..].find('}') else { break };
+        filled.push_str(&rest[..at]);
         let name = &rest[at + 2..at + end];
         let _infallible = match name.split_once(' ').unwrap_or((name, "")) {
             ("count", "") => write!(filled, "{count}"),

@@ -37,7 +37,7 @@
           >{:else}{level}{/if}
       {/each}
     </p>
-    <dl class="grid grid-cols-[8rem_1fr] gap-y-0.5 [&_dt]:text-quiet">
+    <dl class="grid grid-cols-[8rem_minmax(0,1fr)] gap-y-0.5 [&_dt]:text-quiet">
       <dt>Accepted</dt>
       <dd>{moment(about.received_at)}</dd>
       <dt>QoS, size</dt>
@@ -48,15 +48,15 @@
       {/if}
       <dt>Published by</dt>
       <dd>{about.publisher || 'nobody since the service started'}</dd>
-      <dt>A next one</dt>
+      <dt>Readers</dt>
       <dd>
         <a class="text-moss hover:underline" href="#/journey?topic={encodeURIComponent(about.topic)}"
-          >who would receive it?</a
+          >who would receive the next one?</a
         >
       </dd>
       {#if retained.hasPlan}
         <dt>Plan</dt>
-        <dd class="font-mono text-xs {about.planned ? '' : 'font-bold text-rain'}">
+        <dd class="font-mono text-xs break-all {about.planned ? '' : 'font-bold text-rain'}">
           {about.planned || 'not planned'}
         </dd>
       {/if}
