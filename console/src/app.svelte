@@ -15,11 +15,12 @@
   import TopicsPage from '$lib/pages/topics-page.svelte';
   import { ConsoleState } from '$lib/state/console.svelte';
   import { setShell } from '$lib/state/context';
+  import { Retained } from '$lib/state/retained.svelte';
   import { Theme } from '$lib/state/theme.svelte';
 
   const service = new ConsoleState();
   const theme = new Theme();
-  setShell({ service, theme });
+  setShell({ service, theme, retained: new Retained() });
   const routes = {
     '/': OverviewPage,
     '/topics': TopicsPage,

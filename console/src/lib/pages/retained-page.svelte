@@ -4,10 +4,8 @@
   import RetainedDetail from '$lib/components/retained-detail.svelte';
   import { bytes, count, span } from '$lib/format';
   import { shell } from '$lib/state/context';
-  import { Retained } from '$lib/state/retained.svelte';
 
-  const { service } = shell();
-  const retained = new Retained();
+  const { service, retained } = shell();
   const mayChange = $derived(service.me !== undefined && service.me.role !== 'watch');
   const shown = $derived(retained.list.length);
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);

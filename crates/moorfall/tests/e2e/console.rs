@@ -481,10 +481,11 @@ async fn stale_retained_messages_are_found_cleared_and_brought_back() {
     page.find("input[aria-label=Topic]").await.send_keys("harrowmere/gorge/kettle-weir/gate/target").await.unwrap();
     page.find("input[aria-label=Payload]").await.send_keys("much").await.unwrap();
     page.click_text("Follow it").await;
-    page.wait_for("[data-step=Access]", |text| text.contains("administrator may do everything")).await;
+    page.wait_for("[data-step=Access]", |text| text.contains("no rule limits administrator")).await;
     page.find("[data-step=Plan]").await;
     page.wait_for("[data-recipients]", |text| text.contains("Nobody")).await;
     page.click("a[href='#/retained']").await;
+    page.wait_for("[data-cleared]", |text| text.contains(old)).await;
 
     // All that is listed, and back.
     let filter = page.find("input[aria-label='Topic filter']").await;

@@ -411,8 +411,8 @@ fn many_identities_come_from_a_file_and_go_to_one() {
     let exported = exported.to_str().unwrap();
     service.run(&["identities", "export", exported]).ok();
     let text = std::fs::read_to_string(exported).unwrap();
-    assert!(text.starts_with("name,enabled,note,client-id,attr.kind,attr.reach,attr.sensors\n"), "{text}");
-    assert!(text.contains("nine-arches,true,\"below, the old bridge\",,station,gorge,1\n"), "{text}");
+    assert!(text.starts_with("name,enabled,note,client-id,certificates,attr.kind,attr.reach,attr.sensors\n"), "{text}");
+    assert!(text.contains("nine-arches,true,\"below, the old bridge\",,,station,gorge,1\n"), "{text}");
     assert!(!text.contains("argon2"), "{text}");
     let lines = place.path().join("all.jsonl");
     service.run(&["identities", "export", lines.to_str().unwrap()]).ok();
