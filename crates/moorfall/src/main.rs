@@ -19,9 +19,14 @@ use clap::{Parser, Subcommand};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// What a command speaks to.
+const WHERE: &str = "publish, subscribe, request, retained, desk and remote work with any standard broker.\n\
+    status, sessions, identities, authorities, blueprint, topics, access, journey,\n\
+    people and audit need a Moorfall service; `topics check` works without one.";
+
 /// A publish-subscribe broker (MQTT 3.1.1 and 5.0) that answers why.
 #[derive(Debug, Parser)]
-#[command(name = "moorfall", version, max_term_width = 80, disable_help_subcommand = true)]
+#[command(name = "moorfall", version, max_term_width = 80, disable_help_subcommand = true, after_help = WHERE)]
 struct Arguments {
     #[command(subcommand)]
     command: Command,

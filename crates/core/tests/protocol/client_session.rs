@@ -134,3 +134,29 @@ fn a_goodbye_from_the_broker_is_told_in_its_words() {
     client.handle_packet(at(1), Packet::Disconnect(Disconnect { reason: ReasonCode::ServerBusy, properties }));
     assert_eq!(closed(&mut client), "the broker ended the connection with server busy (0x89): high water");
 }
+
+#[test]
+fn a_ping_of_one_s_own_is_answered_and_one_that_is_not_ends_it() {
+    let mut client = open(0, ConnAckProperties::default());
+    client.ping(at(1)).unwrap();
+    assert_eq!(sent(&mut client), [Packet::PingReq]);
+    client.handle_packet(at(2), Packet::PingResp);
+    assert_eq!(client.poll_event(), Some(Event::Pong));
+    client.disconnect(at(3));
+    assert_eq!(client.ping(at(4)), Err(WishError::NotOpen));
+}
+
+#[test]
+fn the_end_carries_the_broker_s_reason_if_it_has_said_one() {
+    let goodbye = |reason| Packet::Disconnect(Disconnect { reason, properties: DisconnectProperties::default() });
+    let mut told = open(20, ConnAckProperties::default());
+    told.handle_packet(at(1), goodbye(ReasonCode::SessionTakenOver));
+    // What comes after it changes nothing.
+    told.handle_packet(at(1), goodbye(ReasonCode::ServerShuttingDown));
+    told.handle_connection_lost("the broker closed the connection".into());
+    assert!(matches!(told.poll_event(), Some(Event::Closed { reason: Some(ReasonCode::SessionTakenOver), .. })));
+    assert_eq!(told.poll_event(), None);
+    let mut broken = open(20, ConnAckProperties::default());
+    broken.handle_connection_lost("the connection broke".into());
+    assert!(matches!(broken.poll_event(), Some(Event::Closed { reason: None, .. })));
+}

@@ -166,3 +166,57 @@ async fn pages_come_with_headers_that_keep_foreign_code_out() {
     let missing = Client::new().get(format!("{}/../etc/passwd", service.http)).send().await.unwrap();
     assert_eq!(missing.status(), StatusCode::NOT_FOUND);
 }
+
+#[tokio::test]
+async fn identities_are_searched_by_name_note_and_attribute() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    for (name, reach, note) in
+        [("kettle-weir", "gorge", "has a gate"), ("nine-arches", "gorge", ""), ("ferry-stage", "tidal", "")]
+    {
+        let body = json!({ "attributes": { "kind": "station", "reach": reach }, "note": note });
+        let put = signed(&service, Method::PUT, &format!("identities/{name}")).json(&body).send().await.unwrap();
+        assert_eq!(put.status(), StatusCode::OK);
+    }
+    for (query, expected) in [
+        ("", &["ferry-stage", "kettle-weir", "nine-arches"][..]),
+        ("?search=reach%3Dgorge", &["kettle-weir", "nine-arches"]),
+        ("?search=gate", &["kettle-weir"]),
+        ("?search=nine", &["nine-arches"]),
+        ("?search=nobody", &[]),
+        ("?limit=1", &["ferry-stage"]),
+        ("?search=gorge&limit=1", &["kettle-weir"]),
+    ] {
+        let call = format!("identities{query}");
+        let found: Value = signed(&service, Method::GET, &call).send().await.unwrap().json().await.unwrap();
+        let names: Vec<_> = found.as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+        assert_eq!(names, expected, "{query}");
+    }
+}
+
+#[tokio::test]
+async fn questions_that_make_no_sense_are_told_why() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    for (method, call, body, status, words) in [
+        (Method::POST, "journey", json!({ "identity": "administrator", "topic": "a/#" }), 422, "a/#"),
+        (Method::POST, "journey", json!({ "identity": "administrator", "topic": "a", "qos": 3 }), 422, "no QoS 3"),
+        (Method::POST, "journey", json!({ "identity": "nobody", "topic": "a" }), 404, "nobody can't connect"),
+        (Method::GET, "retained?filter=a%2F%23%2Fb", Value::Null, 422, "not a topic filter"),
+        (Method::GET, "retained/message?topic=a", Value::Null, 404, "a has no retained message"),
+        (Method::GET, "retained/message?topic=a%2F%23", Value::Null, 404, "has no retained message"),
+        (Method::POST, "retained/restore", json!({ "undo": "x" }), 404, "not at hand any more"),
+        (Method::POST, "authorities", json!({ "name": "", "pem": "" }), 422, "from 1 to 128 bytes"),
+        (Method::POST, "authorities", json!({ "name": "a", "pem": "nonsense" }), 422, "no certificate in PEM form"),
+        (Method::DELETE, "authorities/a", Value::Null, 404, "no authority a"),
+        (Method::PUT, "identities/a", json!({ "certificates": ["weir"] }), 422, "can't be what a certificate is known"),
+    ] {
+        let mut request = signed(&service, method, call);
+        if !body.is_null() {
+            request = request.json(&body);
+        }
+        let (told, problem) = problem(request.send().await.unwrap()).await;
+        assert_eq!(told.as_u16(), status, "{call}: {problem}");
+        assert!(problem["detail"].as_str().unwrap().contains(words), "{call}: {problem}");
+    }
+}

@@ -180,3 +180,63 @@ fn a_certificate_of_two_identities_lets_nobody_in() {
     assert!(twice.out.contains("line 4: dns:x.y is what certificates of barrier"), "{twice:?}");
     assert!(twice.failed().contains("nothing was changed"));
 }
+
+#[test]
+fn only_who_owns_the_broker_says_whom_it_trusts() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve(&place);
+    let password = place.write("password", "a-long-night");
+    let password = password.to_str().unwrap();
+    service.run(&["people", "set", "wren", "--role", "design", "--password-file", password]).ok();
+    service.run(&["sign-in", "wren", "--password-file", password]).ok();
+    let add = service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]);
+    assert!(add.failed().contains("wren has the role design; this needs own"), "{add:?}");
+    assert_eq!(service.run(&["authorities", "list", "--json"]).json(), serde_json::json!([]));
+    // To say what an identity is known by is part of looking after identities.
+    service.run(&["identities", "set", "kettle-weir", "--certificate", "subject:CN=kettle-weir"]).ok();
+    service.run(&["sign-out"]).ok();
+    service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]).ok();
+    let (_peer, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+    assert_eq!(reason(answer).0, ReasonCode::Success);
+    // What is trusted, and who is known by what, is there again after a start.
+    drop(_peer);
+    service.terminate();
+    let service = serve(&place);
+    let (_peer, answer) = arrive(&service, &place, "kettle-weir", connect(V5, "weir-1"));
+    assert_eq!(reason(answer).0, ReasonCode::Success);
+}
+
+#[test]
+fn a_certificate_may_come_through_a_web_socket_too() {
+    let place = Place::new();
+    make_certificates(&place);
+    let folder = place.path().join("certificates");
+    let folder = folder.display();
+    let text = format!(
+        "[[listeners]]\nname = \"web\"\naddress = \"127.0.0.1:0\"\ntransport = \"secure-websocket\"\n[listeners.tls]\n\
+         certificate = \"{folder}/server.pem\"\nkey = \"{folder}/server.key\"\nclient-certificates = \"optional\"\n\
+         client-authorities = [\"{folder}/authority.pem\"]\n"
+    );
+    let config = place.write("moorfall.toml", &text);
+    let service = place.serve_as_configured(&["--config", config.to_str().unwrap()]);
+    service.run(&["identities", "set", "kettle-weir", "--certificate", "subject:CN=kettle-weir"]).ok();
+    let address = format!("wss://localhost:{}", service.listener("web").port());
+    let authority = file(&place, "authority.pem");
+    let base = ["remote", "test", &address, "--authority", &authority];
+    let none = service.run(&base);
+    assert!(none.failed().contains("failed at: sign-in"), "it may come without, and is nobody then: {none:?}");
+    let (certificate, key) = (file(&place, "kettle-weir.pem"), file(&place, "kettle-weir.key"));
+    let own = service.run(&[&base[..], &["--certificate", &certificate, "--key", &key]].concat());
+    assert!(own.ok().contains("accepted"), "{own:?}");
+    let named = format!("wss://kettle-weir@localhost:{}", service.listener("web").port());
+    let add =
+        ["remote", "add", "weir", &named, "--authority", &authority, "--certificate", &certificate, "--key", &key];
+    service.run(&add).ok();
+    let refused = service.run(&["publish", "notes", "x", "--remote", "weir"]);
+    assert!(refused.failed().contains("kettle-weir may not publish to notes"), "it is who it says: {refused:?}");
+    let half = service.run(&["remote", "add", "half", &named, "--certificate", &certificate]);
+    assert_eq!(half.code, Some(2), "a certificate needs its key");
+    let mixed = ["remote", "add", "mixed", &named, "--certificate", &certificate, "--key", &file(&place, "server.key")];
+    assert!(service.run(&mixed).failed().contains("don't serve together"));
+}

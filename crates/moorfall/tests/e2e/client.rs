@@ -263,3 +263,21 @@ fn several_services_are_told_apart_by_their_folders() {
     two.terminate();
     wait("the other one is found alone", || (one.run(&["status"]).code == Some(0)).then_some(()));
 }
+
+#[test]
+fn who_is_taken_over_or_may_not_return_does_not_come_back() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("duty-desk", &["kind=person"]);
+    let password = place.write("password", "ksed-ytud");
+    let desk = ["--as", "duty-desk", "--password-file", password.to_str().unwrap(), "--client-id", "desk"];
+    let subscribe = [&["subscribe", "harrowmere/#"][..], &desk].concat();
+    let first = service.spawn(&subscribe, "subscribed");
+    let second = service.spawn(&subscribe, "subscribed");
+    let pushed_out = first.finish();
+    assert!(pushed_out.failed().contains("session taken over"), "they would push each other out: {pushed_out:?}");
+    assert!(!pushed_out.err.contains("connecting again"), "{pushed_out:?}");
+    service.run(&["identities", "remove", "duty-desk"]).ok();
+    let gone = second.finish();
+    assert!(gone.failed().contains("the identity was removed"), "{gone:?}");
+}

@@ -3,10 +3,11 @@
 use std::{
     io::{Read, Write},
     os::unix::fs::PermissionsExt,
-    process::{Child, ChildStdin, ChildStdout, Stdio},
+    process::{Child, ChildStdin, Stdio},
+    sync::mpsc,
 };
 
-use crate::harness::{Place, Ran, Service};
+use crate::harness::{PATIENCE, Place, Ran, Service, wait};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -73,7 +74,7 @@ fn a_script_stops_at_the_line_that_fails() {
 struct Terminal {
     child: Child,
     keyboard: ChildStdin,
-    screen: ChildStdout,
+    screen: mpsc::Receiver<String>,
     shown: String,
 }
 
@@ -83,7 +84,14 @@ impl Terminal {
         command.args(["-qec", &format!("{} desk", env!("CARGO_BIN_EXE_moorfall")), "/dev/null"]);
         command.env("XDG_STATE_HOME", place.path().join("state")).env("TERM", "xterm");
         let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-        let (keyboard, screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        let (keyboard, mut shown) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        let (sender, screen) = mpsc::channel();
+        std::thread::spawn(move || {
+            let mut bytes = [0; 256];
+            while let Ok(count @ 1..) = shown.read(&mut bytes)
+                && sender.send(String::from_utf8_lossy(&bytes[..count]).into_owned()).is_ok()
+            {}
+        });
         Self { child, keyboard, screen, shown: String::new() }
     }
 
@@ -93,17 +101,24 @@ impl Terminal {
     }
 
     /// Waits until this is shown after what was waited for before, and gives all up to it.
+    #[track_caller]
     fn until(&mut self, wanted: &str) -> String {
-        let mut bytes = [0; 256];
         loop {
             if let Some(at) = self.shown.find(wanted) {
                 let rest = self.shown.split_off(at + wanted.len());
                 return std::mem::replace(&mut self.shown, rest);
             }
-            let count = self.screen.read(&mut bytes).unwrap();
-            assert_ne!(count, 0, "it ended after {:?}", self.shown);
-            self.shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
+            match self.screen.recv_timeout(PATIENCE) {
+                Ok(more) => self.shown.push_str(&more),
+                Err(error) => panic!("{error}: {wanted:?} does not come after {:?}", self.shown),
+            }
         }
+    }
+
+    /// Waits for its end.
+    #[track_caller]
+    fn has_ended_well(&mut self) -> bool {
+        wait("the desk ends", || self.child.try_wait().unwrap()).success()
     }
 }
 
@@ -112,6 +127,32 @@ impl Drop for Terminal {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+#[test]
+fn a_client_whose_broker_goes_away_is_said_to_be_away() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut desk = Terminal::open(&place);
+    desk.until("desk> ");
+    desk.press("open weir\r");
+    desk.until("weir> ");
+    service.terminate();
+    desk.until("server shutting down");
+    desk.press("publish a b\r");
+    desk.until("weir is not connected any more");
+    desk.press("clients\r");
+    desk.until("not connected any more");
+    desk.press("close\r");
+    desk.until("weir is closed");
+    let again = place.serve(&["--open"]);
+    desk.press("open weir\r");
+    desk.until("weir is connected to");
+    desk.until("weir> ");
+    // Closed by Ctrl-D as by `leave`.
+    desk.press("\u{4}");
+    assert!(desk.has_ended_well());
+    again.wait_for("nobody to be left", |status| status["sessions"] == 0);
 }
 
 fn publish(service: &Service<'_>, payload: &str) {
@@ -166,7 +207,7 @@ fn at_a_terminal_messages_appear_above_the_line_that_is_typed() {
     desk.press("\u{1b}[A");
     desk.until("nonsense");
     desk.press("\u{15}leave\r");
-    assert!(desk.child.wait().unwrap().success());
+    assert!(desk.has_ended_well());
     let history = place.path().join("state/moorfall/desk-history");
     assert!(std::fs::read_to_string(&history).unwrap().contains("open weir"));
     assert_eq!(std::fs::metadata(&history).unwrap().permissions().mode() & 0o777, 0o600);
