@@ -219,8 +219,11 @@ impl Known {
 
     fn remove(&mut self, name: &str) -> Option<Arc<IdentityRecord>> {
         let old = self.records.remove(name)?;
+        // A mark may have gone to another identity in the same import.
         for mark in &old.certificates.0 {
-            self.marks.remove(mark);
+            if self.marks.get(mark).is_some_and(|owner| owner == name) {
+                self.marks.remove(mark);
+            }
         }
         Some(old)
     }

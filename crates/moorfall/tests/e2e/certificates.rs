@@ -166,6 +166,19 @@ fn a_certificate_of_two_identities_lets_nobody_in() {
     service.run(&["identities", "import", import]).ok();
     let (_peer, answer) = arrive(&service, &place, "two-faced", connect(V5, "weir-1"));
     assert_eq!(reason(answer).0, ReasonCode::Success, "only one of them has it now");
+    // One import may pass a mark on, whichever of the two stands first in it.
+    for order in [["kettle-weir,", "nine-arches,dns:weir.example"], ["kettle-weir,dns:weir.example", "nine-arches,"]] {
+        let passed = place.write("passed.csv", &format!("name,certificates\n{}\n{}\n", order[0], order[1]));
+        service.run(&["identities", "import", passed.to_str().unwrap()]).ok();
+        let owner = order.into_iter().find(|line| line.ends_with("example")).unwrap().split(',').next().unwrap();
+        let (peer, answer) = arrive(&service, &place, "two-faced", connect(V5, &format!("of-{owner}")));
+        assert_eq!(reason(answer).0, ReasonCode::Success, "{owner} has it");
+        assert_eq!(
+            service.run(&["sessions", &format!("of-{owner}"), "--json"]).json()["sessions"][0]["identity"],
+            owner
+        );
+        drop(peer);
+    }
     for name in ["out.csv", "out.jsonl"] {
         let out = place.path().join(name);
         let out = out.to_str().unwrap();

@@ -10,6 +10,7 @@ use super::Connection;
 use crate::{
     authenticator::Asking,
     broker::Broker,
+    directory::Whose,
     registry::{Newcomer, NotAdmitted},
     session_record::{Link, SignedInBy},
 };
@@ -96,7 +97,7 @@ impl Connection {
             let words = format!("the identity {} may no longer connect", record.identity);
             self.session.end(now, ReasonCode::NotAuthorized, words, false);
         }
-        if !self.is_credential_good() {
+        if !self.is_credential_good(&record.identity) {
             let words = "what the client has shown is not good any more".to_owned();
             self.session.end(now, ReasonCode::NotAuthorized, words, false);
         }
@@ -106,10 +107,15 @@ impl Connection {
         self.count_subscriptions();
     }
 
-    /// Whether the token or the certificate that let the client in was taken away since.
-    fn is_credential_good(&self) -> bool {
+    /// Whether the token or the certificate that let the client in was taken away, or given to another, since.
+    fn is_credential_good(&self, identity: &str) -> bool {
         let token = match &self.signed_in_by {
             SignedInBy::Token(id) => self.broker.tokens.is_good(id),
+            SignedInBy::Certificate => self
+                .origin
+                .certificate
+                .as_ref()
+                .is_some_and(|shown| self.broker.directory.by_certificate(shown) == Whose::Of(identity.to_owned())),
             _ => true,
         };
         let given = self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given());
