@@ -380,16 +380,20 @@ impl Broker {
         Ok(())
     }
 
-    /// Has the listeners trust the authorities that there are now.
-    pub(crate) fn trust_authorities(&self) {
+    /// Has the listeners trust the authorities that there are now; gives the names of those that can't, because their own
+    /// files are wrong at the moment, and go on with what they trusted before.
+    pub(crate) fn trust_authorities(&self) -> Vec<&str> {
         let certificates = self.authorities.certificates();
+        let mut failed = Vec::new();
         for listener in &self.listeners {
             if let Some(tls) = &listener.tls
                 && let Err(error) = tls.trust(certificates.clone())
             {
                 tracing::error!(listener = %listener.name, %error, "what was trusted before stays");
+                failed.push(&*listener.name);
             }
         }
+        failed
     }
 
     /// Removes an identity and ends its sessions; gives whether there was one.

@@ -253,3 +253,28 @@ fn a_certificate_may_come_through_a_web_socket_too() {
     let mixed = ["remote", "add", "mixed", &named, "--certificate", &certificate, "--key", &file(&place, "server.key")];
     assert!(service.run(&mixed).failed().contains("don't serve together"));
 }
+
+#[test]
+fn a_listener_that_can_t_follow_is_named() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve(&place);
+    service.run(&["authorities", "add", "trust", &file(&place, "authority.pem")]).ok();
+    let (server, good) = (file(&place, "server.pem"), std::fs::read(file(&place, "server.pem")).unwrap());
+    std::fs::write(&server, "nonsense").unwrap();
+    let removed = service.run(&["authorities", "remove", "trust"]);
+    assert!(removed.failed().contains("field can't read the files of its own TLS"), "not in silence: {removed:?}");
+    assert_eq!(service.run(&["authorities", "list", "--json"]).json(), serde_json::json!([]), "the change is kept");
+    // With its files in order again it follows by itself.
+    std::fs::write(&server, good).unwrap();
+    service
+        .wait_for("nobody is trusted", |status| status["warnings"].to_string().contains("Nobody can connect to field"));
+    let address = format!("mqtts://localhost:{}", service.listener("field").port());
+    let (authority, certificate) = (file(&place, "authority.pem"), file(&place, "kettle-weir.pem"));
+    let key = file(&place, "kettle-weir.key");
+    wait("whom it trusted is not let in", || {
+        let own = ["--authority", &authority, "--certificate", &certificate, "--key", &key];
+        service.run(&[&["remote", "test", &address][..], &own].concat()).failed();
+        service.log().contains("`moorfall authorities add` makes one known").then_some(())
+    });
+}

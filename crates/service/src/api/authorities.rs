@@ -101,10 +101,10 @@ pub(crate) async fn add(
         AuthorityError::Taken(_) => Problem::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
         AuthorityError::Store(error) => error.into(),
     })?;
-    broker.trust_authorities();
+    let failed = in_force(&broker);
     let view = AuthorityView::from(&*added);
     operator.note(&broker, "add", "authority", &name, None, Some(json!(view))).await;
-    Ok((StatusCode::CREATED, Json(view)))
+    failed.map(|()| (StatusCode::CREATED, Json(view)))
 }
 
 /// Trust an authority no more. Sessions whose clients have shown a certificate end; those whose certificates another
@@ -124,8 +124,22 @@ pub(crate) async fn remove(
         let detail = format!("there is no authority {name}; /api/v1/authorities lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such authority", detail));
     };
-    broker.trust_authorities();
+    let failed = in_force(&broker);
     broker.end_by_authority();
     operator.note(&broker, "remove", "authority", &name, Some(json!(AuthorityView::from(&*removed))), None).await;
-    Ok(StatusCode::NO_CONTENT)
+    failed.map(|()| StatusCode::NO_CONTENT)
+}
+
+/// Has all listeners follow; says which can't.
+fn in_force(broker: &Broker) -> Result<(), Problem> {
+    let failed = broker.trust_authorities();
+    if failed.is_empty() {
+        return Ok(());
+    }
+    let detail = format!(
+        "the change is kept, but {} can't read the files of its own TLS and goes on trusting whom it did; mend the files, \
+         and it follows within seconds",
+        failed.join(", ")
+    );
+    Err(Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "not in force everywhere", detail))
 }
