@@ -1,11 +1,14 @@
 //! The desk: by script, and at a terminal.
 
 use std::{
+    fs::File,
     io::{Read, Write},
     os::unix::fs::PermissionsExt,
-    process::{Child, ChildStdin, Stdio},
+    process::{Child, Stdio},
     sync::mpsc,
 };
+
+use nix::pty::{Winsize, openpty};
 
 use crate::harness::{PATIENCE, Place, Ran, Service, wait};
 
@@ -73,18 +76,25 @@ fn a_script_stops_at_the_line_that_fails() {
 /// A desk at a terminal of its own.
 struct Terminal {
     child: Child,
-    keyboard: ChildStdin,
+    keyboard: File,
     screen: mpsc::Receiver<String>,
     shown: String,
 }
 
 impl Terminal {
     fn open(place: &Place) -> Self {
-        let mut command = std::process::Command::new("script");
-        command.args(["-qec", &format!("{} desk", env!("CARGO_BIN_EXE_moorfall")), "/dev/null"]);
+        let size = Winsize { ws_row: 24, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
+        let ends = openpty(&size, None).unwrap();
+        let line = || Stdio::from(ends.slave.try_clone().unwrap());
+        // In a session of its own, so that what is typed can interrupt it.
+        let mut command = std::process::Command::new("setsid");
+        command.args(["--ctty", "--wait", env!("CARGO_BIN_EXE_moorfall"), "desk"]);
         command.env("XDG_STATE_HOME", place.path().join("state")).env("TERM", "xterm");
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-        let (keyboard, mut shown) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        let child = command.stdin(line()).stdout(line()).stderr(line()).spawn().unwrap();
+        // What the command and the other end hold is the child's alone from here on: its end is the end of the screen.
+        drop((command, ends.slave));
+        let keyboard = File::from(ends.master);
+        let mut shown = keyboard.try_clone().unwrap();
         let (sender, screen) = mpsc::channel();
         std::thread::spawn(move || {
             let mut bytes = [0; 256];
@@ -115,10 +125,12 @@ impl Terminal {
         }
     }
 
-    /// Waits for its end.
+    /// Waits for its end, which is a good one.
     #[track_caller]
-    fn has_ended_well(&mut self) -> bool {
-        wait("the desk ends", || self.child.try_wait().unwrap()).success()
+    fn ends_well(&mut self) {
+        let ended = wait("the desk ends", || self.child.try_wait().unwrap());
+        let last: String = self.shown.drain(..).chain(self.screen.iter().collect::<String>().chars()).collect();
+        assert!(ended.success(), "{ended}: {last}");
     }
 }
 
@@ -151,7 +163,7 @@ fn a_client_whose_broker_goes_away_is_said_to_be_away() {
     desk.until("weir> ");
     // Closed by Ctrl-D as by `leave`.
     desk.press("\u{4}");
-    assert!(desk.has_ended_well());
+    desk.ends_well();
     again.wait_for("nobody to be left", |status| status["sessions"] == 0);
 }
 
@@ -207,7 +219,7 @@ fn at_a_terminal_messages_appear_above_the_line_that_is_typed() {
     desk.press("\u{1b}[A");
     desk.until("nonsense");
     desk.press("\u{15}leave\r");
-    assert!(desk.has_ended_well());
+    desk.ends_well();
     let history = place.path().join("state/moorfall/desk-history");
     assert!(std::fs::read_to_string(&history).unwrap().contains("open weir"));
     assert_eq!(std::fs::metadata(&history).unwrap().permissions().mode() & 0o777, 0o600);
