@@ -47,6 +47,7 @@ pub struct Message {
     pub received: Time,
     /// Present once the message is kept for a session that outlives its connection, or as a retained one.
     filed: OnceLock<Filed>,
+    journey: u64,
     weight: usize,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
     encodings: [OnceLock<Option<Box<EncodedPublish>>>; 4],
@@ -101,6 +102,7 @@ impl Message {
             publisher,
             received,
             filed: OnceLock::new(),
+            journey: 0,
             weight,
             encodings: Default::default(),
         }
@@ -159,7 +161,7 @@ impl Message {
 
     /// The same message in memory of its own, for keeping: the original shares a receive buffer with its neighbours.
     pub fn detached(&self) -> Self {
-        Self::new(
+        let detached = Self::new(
             self.topic.detached(),
             Bytes::copy_from_slice(&self.payload),
             self.qos,
@@ -167,7 +169,18 @@ impl Message {
             self.properties.detached(),
             self.publisher,
             self.received,
-        )
+        );
+        Self { journey: self.journey, ..detached }
+    }
+
+    /// The same message, whose journey is recorded under a number other than 0.
+    pub fn followed(&self, journey: u64) -> Self {
+        Self { journey, ..self.detached() }
+    }
+
+    /// The number under which its journey is recorded; 0 if it is not, which is the rule.
+    pub fn journey(&self) -> u64 {
+        self.journey
     }
 
     /// What is left of the message's life at `now`, seconds: `None` if it has no end, `Some(0)` when it is over

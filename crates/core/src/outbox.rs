@@ -45,6 +45,14 @@ impl Queued {
         }
     }
 
+    /// The number under which the journey of what waits here is recorded; 0 if it is not.
+    pub fn journey(&self) -> u64 {
+        match self {
+            Self::One(delivery) => delivery.message.journey(),
+            Self::Part(part) => part.run().journey(),
+        }
+    }
+
     fn weight(&self) -> usize {
         match self {
             Self::One(delivery) => delivery.message.weight(),

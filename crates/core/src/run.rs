@@ -63,6 +63,12 @@ impl Run {
         &self.messages[0].topic
     }
 
+    /// The number under which the journey of its one message is recorded; 0 if it is not. Such a message is a run by
+    /// itself.
+    pub fn journey(&self) -> u64 {
+        self.messages[0].journey()
+    }
+
     /// Who published it.
     pub fn publisher(&self) -> SessionKey {
         self.messages[0].publisher

@@ -66,6 +66,8 @@ enum Command {
     Access(commands::access::Arguments),
     /// Say what would become of a message: refused, sent, queued or withheld, and why
     Journey(commands::journey::Arguments),
+    /// Record what becomes of live messages: who got them, when, or why not
+    Recording(commands::recording::Arguments),
     /// List, make, change and remove who may run the broker
     People(commands::people::Arguments),
     /// List what was changed, by whom and from where
@@ -104,6 +106,7 @@ async fn main() -> ExitCode {
         Command::Topics(arguments) => commands::topics::run(arguments).await,
         Command::Access(arguments) => commands::access::run(arguments).await,
         Command::Journey(arguments) => commands::journey::run(arguments).await,
+        Command::Recording(arguments) => commands::recording::run(arguments).await,
         Command::People(arguments) => commands::people::run(arguments).await,
         Command::Audit(arguments) => commands::people::audit(arguments).await,
         Command::SignIn(arguments) => commands::people::sign_in(arguments).await,

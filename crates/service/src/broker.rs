@@ -38,6 +38,7 @@ use crate::{
     journal::{self, Journal, Promise},
     listener::Listener,
     private_database::PrivateDatabase,
+    recorder::{Origin, Recorder},
     registry::Registry,
     sampler::HISTORY,
     session_record::{Outcome, SessionRecord},
@@ -80,6 +81,7 @@ pub(crate) struct Broker {
     pub(crate) topics: Topics,
     pub(crate) drifts: Drifts,
     pub(crate) refusals_seen: Refusals,
+    pub(crate) recorder: Recorder,
     /// Topics that were silent too long: when they were looked for, under which revision, and what was found.
     pub(crate) silent: tokio::sync::Mutex<Option<(tokio::time::Instant, i64, Vec<DriftView>)>>,
     pub(crate) authenticator: Authenticator,
@@ -165,6 +167,7 @@ impl Broker {
             topics: Topics::default(),
             drifts: Drifts::default(),
             refusals_seen: Refusals::default(),
+            recorder: Recorder::default(),
             silent: tokio::sync::Mutex::default(),
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,
@@ -231,19 +234,19 @@ impl Broker {
         take(&self.refusals, REFUSALS).then(|| seat(Some(words())))
     }
 
-    /// Routes a will.
-    pub(crate) fn publish(
-        &self,
-        message: &Arc<Message>,
-        identity: &Arc<str>,
-        waiting: Option<Waiting<'_>>,
-    ) -> (Routed, Option<Arc<Promise>>) {
+    /// Routes a message that no connection has brought: a will, or the service's own.
+    pub(crate) fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
         self.topics.note(&message.topic, 1, message.weight() as u64, identity, self.clock.now());
         let mut batch = Batch { messages_in: 1, ..Batch::default() };
         let route = self.router.route(&message.topic);
-        let answer = self.distribute(message, &route, waiting, &mut batch);
+        if self.recorder.is_on() {
+            let access = "it is a will, or the service's own".to_owned();
+            let origin = || Origin { identity: identity.to_string(), access, ..Origin::default() };
+            self.distribute(&self.recorder.follow(Arc::clone(message), origin), &route, None, &mut batch);
+        } else {
+            self.distribute(message, &route, None, &mut batch);
+        }
         self.counters.add(&batch);
-        answer
     }
 
     /// Keeps a message if it is to be retained, and hands it to everyone on the route. What must survive is filed; the
@@ -274,7 +277,10 @@ impl Broker {
         let mut journal = self.journal.open();
         if message.retain {
             match self.router.retain(message, &self.limits) {
-                Err(RetainedFull) => return (Routed::RetainedFull, None),
+                Err(RetainedFull) => {
+                    self.recorder.turn_away(message.journey(), "the broker keeps as many retained messages as it may");
+                    return (Routed::RetainedFull, None);
+                }
                 Ok(before) => {
                     journal.retain((!message.payload.is_empty()).then_some(message), before.as_ref());
                 }
@@ -317,14 +323,16 @@ impl Broker {
     ) -> usize {
         let mut count = 0;
         for recipient in recipients {
+            let is_own = recipient.is_own(run.publisher());
+            self.recorder.lead(run.journey(), recipient, run.qos(), is_own);
             let outcome = recipient.handle.push_run(recipient, run);
-            count += usize::from(!recipient.is_own(run.publisher()));
+            count += usize::from(!is_own);
             if !outcome.displaced.is_empty() {
                 let mut journal = self.journal.open();
                 let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
                 filed.for_each(|delivery| journal.done(recipient.session, delivery));
             }
-            self.account(recipient, &outcome, batch);
+            self.account(run.journey(), recipient, &outcome, batch);
         }
         count
     }
@@ -337,18 +345,32 @@ impl Broker {
         journal: &mut journal::Batch<'_>,
         batch: &mut Batch,
     ) -> usize {
-        let Some(delivery) = recipient.delivery(message) else { return 0 };
+        let delivery = recipient.delivery(message);
+        self.recorder.lead(message.journey(), recipient, message.qos, delivery.is_none());
+        let Some(delivery) = delivery else { return 0 };
         let session = recipient.session;
         let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
         outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
-        self.account(recipient, &outcome, batch);
+        self.account(message.journey(), recipient, &outcome, batch);
         1
     }
 
-    fn account(&self, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {
+    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {
         batch.withheld += outcome.withheld;
+        self.note_outcome(journey, &recipient.handle, outcome);
         if outcome.end {
             self.registry.end_soon(&recipient.handle);
+        }
+    }
+
+    /// Notes for the recorder what a push did.
+    pub(crate) fn note_outcome(&self, journey: u64, record: &SessionRecord, outcome: &Outcome) {
+        if let Some(why) = outcome.why {
+            self.recorder.withheld(journey, record, || why.to_string());
+        }
+        for delivery in &outcome.displaced {
+            let words = || "the session's queue is full, and newer messages took its place".into();
+            self.recorder.withheld(delivery.message.journey(), record, words);
         }
     }
 

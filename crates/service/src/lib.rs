@@ -21,6 +21,7 @@ mod journal;
 mod listener;
 mod listening;
 mod private_database;
+mod recorder;
 mod registry;
 mod restore;
 mod running;

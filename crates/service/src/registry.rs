@@ -216,6 +216,9 @@ impl Broker {
         };
         self.registry.connected.fetch_sub(1, Ordering::Relaxed);
         let unsendable = record.take_if(|entry| entry.qos() == QoS::AtMostOnce);
+        for entry in &unsendable {
+            self.recorder.withheld(entry.journey(), record, || "the client went away, and QoS 0 is not kept".into());
+        }
         let unsendable = unsendable.iter().map(Queued::len).sum::<usize>() as u64;
         record.withheld.fetch_add(unsendable, Ordering::Relaxed);
         self.counters.add(&Totals { withheld: unsendable, ..Totals::default() });
@@ -225,7 +228,7 @@ impl Broker {
             // What was this member's turn and is not sent yet goes to one that is there.
             let movable =
                 record.take_if(|entry| entry.shared().is_some_and(|filter| self.has_other_member(filter, record.key)));
-            self.hand_on(record.key, movable.into_iter().flatten());
+            self.hand_on(record, movable.into_iter().flatten());
         }
         gone.gone.cancel();
     }
@@ -254,17 +257,20 @@ impl Broker {
             if record.is_stored() {
                 batch.remove_session(record.key);
             }
+            let over = || "the session ended before the client had answered".into();
             for (_, sent) in state.into_sent() {
+                self.recorder.withheld(sent.delivery.message.journey(), record, over);
                 batch.done(record.key, &sent.delivery);
             }
             for entry in rest {
+                self.recorder.withheld(entry.journey(), record, || "the session ended before it was sent".into());
                 if let Queued::One(delivery) = entry {
                     batch.done(record.key, &delivery);
                 }
             }
         }
         self.registry.remove(record);
-        self.hand_on(record.key, shared.into_iter());
+        self.hand_on(record, shared.into_iter());
     }
 
     fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
@@ -274,18 +280,25 @@ impl Broker {
     }
 
     /// Gives messages that were one member's turn to others. What nobody takes is over.
-    fn hand_on(&self, from: SessionKey, deliveries: impl Iterator<Item = Delivery>) {
+    fn hand_on(&self, from: &SessionRecord, deliveries: impl Iterator<Item = Delivery>) {
         for delivery in deliveries {
             let group = delivery.shared().and_then(|filter| self.router.group(filter));
             let member = group.as_ref().and_then(|group| group.choose(|record| record.load()));
+            let journey = delivery.message.journey();
+            self.recorder.withheld(journey, from, || match member {
+                Some(member) => format!("the client went away; it was {}'s turn then", member.handle.client_id),
+                None => "the session ended, and no other member is there".into(),
+            });
             let mut batch = self.journal.open();
             if let Some(member) = member
                 && let Some(again) = member.delivery(&at_rest(&delivery.message))
             {
+                self.recorder.lead(journey, member, delivery.message.qos, false);
                 let outcome = member.handle.push(again, |filed| batch.file(member.session, filed));
+                self.note_outcome(journey, &member.handle, &outcome);
                 outcome.displaced.iter().for_each(|displaced| batch.done(member.session, displaced));
             }
-            batch.done(from, &delivery);
+            batch.done(from.key, &delivery);
         }
     }
 
@@ -330,7 +343,7 @@ impl Broker {
     /// Publishes a will whose time has come.
     fn publish_will(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let message = Arc::new(message.renewed(self.clock.now()));
-        self.publish(&message, identity, None);
+        self.publish(&message, identity);
     }
 
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose

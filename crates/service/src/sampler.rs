@@ -45,6 +45,7 @@ pub(crate) async fn run(broker: Arc<Broker>, samples: Sender<(Resolution, Sample
             () = broker.stopping.cancelled() => break,
         }
         sampler.sample(&broker);
+        broker.recorder.keep_time(broker.clock.now());
         if broker.open && second.is_multiple_of(WARN_EVERY) {
             tracing::warn!("{OPEN_WARNING}");
         }

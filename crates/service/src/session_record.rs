@@ -12,7 +12,7 @@ use std::{
 use moorfall_core::{
     Delivery, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     router::{Load, Recipient},
-    session::{Granted, SessionState},
+    session::{Granted, SessionState, Withheld},
 };
 use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter};
 use parking_lot::Mutex;
@@ -149,6 +149,8 @@ pub(crate) enum Place {
 pub(crate) struct Outcome {
     /// Messages that will not be sent, the displaced ones too.
     pub(crate) withheld: u64,
+    /// Why the newest of the messages themselves is among them, if it is.
+    pub(crate) why: Option<Withheld>,
     /// What was dropped to make room.
     pub(crate) displaced: Vec<Delivery>,
     /// Whether the limits say that this ends the session, which is then to be done for one that is away.
@@ -156,8 +158,8 @@ pub(crate) struct Outcome {
 }
 
 impl Outcome {
-    fn withheld(count: usize) -> Self {
-        Self { withheld: count as u64, ..Self::default() }
+    fn gone(count: usize) -> Self {
+        Self { withheld: count as u64, why: Some(Withheld::Gone), ..Self::default() }
     }
 }
 
@@ -263,11 +265,11 @@ impl SessionRecord {
     /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
     pub(crate) fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
         let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::withheld(1) };
+        let Some(queue) = outbox.as_mut() else { return Outcome::gone(1) };
         if delivery.qos == QoS::AtMostOnce {
             // A client that is away is kept no message that nobody would acknowledge.
             if !self.is_connected() {
-                return Outcome::withheld(1);
+                return Outcome::gone(1);
             }
         } else if self.is_kept() {
             delivery.sequence = queue.next_sequence();
@@ -287,9 +289,9 @@ impl SessionRecord {
     pub(crate) fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Outcome {
         let Some(part) = recipient.part(run) else { return Outcome::default() };
         let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::withheld(part.len()) };
+        let Some(queue) = outbox.as_mut() else { return Outcome::gone(part.len()) };
         if part.qos == QoS::AtMostOnce && !self.is_connected() {
-            return Outcome::withheld(part.len());
+            return Outcome::gone(part.len());
         }
         let pushed = queue.push_part(part);
         drop(outbox);
@@ -303,7 +305,8 @@ impl SessionRecord {
             self.wake.notify_one();
         }
         let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
-        Outcome { withheld, displaced: pushed.displaced, end: pushed.end }
+        let why = (pushed.dropped > 0).then_some(Withheld::QueueFull);
+        Outcome { withheld, why, displaced: pushed.displaced, end: pushed.end }
     }
 
     /// Puts these in front of all others, whatever the bound: they had been queued before.

@@ -194,7 +194,7 @@ impl Session {
                 Err((_, words)) => words,
             };
             self.actions.push_back(Action::Unsubscribe(filter.clone()));
-            self.actions.push_back(Action::Refused(words));
+            self.actions.push_back(Action::Refused { words, message: None });
             false
         });
     }

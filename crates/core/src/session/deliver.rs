@@ -8,7 +8,7 @@ use moorfall_wire::{
     ReasonCode, TopicName,
 };
 
-use super::{After, Keep, Open, Phase, Sent, Session, state::InUse};
+use super::{Action, After, Keep, Open, Phase, Sent, Session, state::InUse};
 use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
@@ -288,11 +288,15 @@ impl Session {
         }
     }
 
-    pub(super) fn puback(&mut self, now: Time, id: PacketId) {
+    pub(super) fn puback(&mut self, now: Time, id: PacketId, reason: ReasonCode) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         match open.state.in_flight.get(id) {
             Some(InUse::Sent(sent)) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
-            Some(_) => self.finish(now, id),
+            Some(InUse::Sent(sent)) => {
+                let journey = sent.delivery.message.journey();
+                self.answered(now, id, journey, reason);
+            }
+            Some(InUse::Passing) => self.finish(now, id),
             // An identifier that is not in use: the standard has no answer to PUBACK.
             None => {}
         }
@@ -311,7 +315,8 @@ impl Session {
         }
         // §4.3.3: a refusal ends the hand-shake. [MQTT-4.8.2-6]: nobody else gets the message instead.
         if ack.reason.is_error() {
-            return self.finish(now, id);
+            let journey = sent.delivery.message.journey();
+            return self.answered(now, id, journey, ack.reason);
         }
         let release = Packet::PubRel(Acknowledgement::success(id));
         if std::mem::replace(&mut sent.released, true) || sent.delivery.sequence == 0 {
@@ -328,7 +333,10 @@ impl Session {
     pub(super) fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         match open.state.in_flight.get(ack.packet_id) {
-            Some(InUse::Sent(sent)) if sent.released => self.finish(now, ack.packet_id),
+            Some(InUse::Sent(sent)) if sent.released => {
+                let journey = sent.delivery.message.journey();
+                self.answered(now, ack.packet_id, journey, ReasonCode::Success);
+            }
             Some(_) => self.mismatch(now, "PUBCOMP", ack.packet_id),
             None => {}
         }
@@ -337,6 +345,14 @@ impl Session {
     fn mismatch(&mut self, now: Time, packet: &str, id: PacketId) {
         let words = format!("the client sent {packet} for message {id}, which is not at that point of its hand-shake");
         self.fail(now, ReasonCode::ProtocolError, words);
+    }
+
+    /// The client has answered a message to the end of its hand-shake.
+    fn answered(&mut self, now: Time, id: PacketId, journey: u64, reason: ReasonCode) {
+        if journey != 0 {
+            self.actions.push_back(Action::Acknowledged { journey, reason });
+        }
+        self.finish(now, id);
     }
 
     /// A message in flight is done with.

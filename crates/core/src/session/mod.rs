@@ -152,8 +152,20 @@ pub enum Action {
     Keep(Keep),
     /// Answer with [`Session::handle_committed`] once everything that earlier actions asked to be kept is safe.
     Commit(u64),
-    /// Something was refused, in a sentence for the record.
-    Refused(String),
+    /// Something was refused.
+    Refused {
+        /// In a sentence for the record.
+        words: String,
+        /// The message, if it was one.
+        message: Option<Arc<Message>>,
+    },
+    /// The client has answered a message whose journey is recorded: it has it, or says why it does not take it.
+    Acknowledged {
+        /// The journey's number.
+        journey: u64,
+        /// The client's reason code; success of 3.1.1, which has none.
+        reason: ReasonCode,
+    },
     /// Write what is outgoing, close the connection, and take [`Session::part`].
     Close {
         /// Why, in a sentence for the record.
@@ -364,7 +376,7 @@ impl Session {
         }
         match packet {
             Packet::Publish(publish) => self.handle_publish(now, publish),
-            Packet::PubAck(ack) => self.puback(now, ack.packet_id),
+            Packet::PubAck(ack) => self.puback(now, ack.packet_id, ack.reason),
             Packet::PubRec(ack) => self.handle_pubrec(now, &ack),
             Packet::PubRel(ack) => self.handle_pubrel(&ack),
             Packet::PubComp(ack) => self.handle_pubcomp(now, &ack),
@@ -387,7 +399,7 @@ impl Session {
         {
             open.last_heard = now;
             taken += Frame::PLAIN_PUBACK;
-            self.puback(now, id);
+            self.puback(now, id, ReasonCode::Success);
         }
         buffer.advance(taken);
     }
@@ -511,7 +523,9 @@ impl Session {
     fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
         let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
         if !open.access.decide(request).is_allowed() {
-            self.actions.push_back(Action::Refused(format!("the will: {}", open.access.explain(request))));
+            let words = format!("the will: {}", open.access.explain(request));
+            let message = Some(publish::will_message(will.clone(), open.key, now));
+            self.actions.push_back(Action::Refused { words, message });
             return None;
         }
         let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);

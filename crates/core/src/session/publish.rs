@@ -88,37 +88,41 @@ impl Session {
         let checked = check_payload(publish.properties.payload_format_indicator, &publish.payload);
         match checked.and_then(|()| self.may_publish(now, &publish)) {
             Ok(()) => self.accept(now, publish),
-            Err((reason, words)) => self.refuse_publish(publish.qos, publish.packet_id, reason, words),
+            Err((reason, words)) => {
+                if let Some(id) = publish.packet_id {
+                    self.acknowledge(publish.qos, id, reason, &words);
+                }
+                let message = self.message(now, publish).map(Arc::new);
+                self.actions.push_back(Action::Refused { words, message });
+            }
         }
     }
 
     fn accept(&mut self, now: Time, publish: Publish) {
         let Phase::Open(open) = &mut self.phase else { return };
-        let Publish { qos, retain, topic, packet_id, properties, payload, .. } = publish;
-        let key = open.key;
+        let packet_id = publish.packet_id;
         if let Some(id) = packet_id {
             open.unanswered += 1;
-            if qos == QoS::ExactlyOnce {
+            if publish.qos == QoS::ExactlyOnce {
                 open.state.received.insert(id);
             }
         }
-        let message = Message::new(topic, payload, qos, retain, properties, key, now);
-        self.actions.push_back(Action::Route { message: Arc::new(message), packet_id });
+        if let Some(message) = self.message(now, publish) {
+            self.actions.push_back(Action::Route { message: Arc::new(message), packet_id });
+        }
+    }
+
+    /// The message that a client publishes.
+    fn message(&self, now: Time, publish: Publish) -> Option<Message> {
+        let Phase::Open(open) = &self.phase else { return None };
+        let Publish { qos, retain, topic, properties, payload, .. } = publish;
+        Some(Message::new(topic, payload, qos, retain, properties, open.key, now))
     }
 
     /// PUBREC once more, but not before the first one could go.
     fn received_again(&mut self, id: PacketId) {
         let packet = Packet::PubRec(Acknowledgement::success(id));
         self.after_commit(After::Send(Box::new(packet)));
-    }
-
-    /// 5.0 says it in PUBACK or PUBREC. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0
-    /// neither can.
-    fn refuse_publish(&mut self, qos: QoS, packet_id: Option<PacketId>, reason: ReasonCode, words: String) {
-        if let Some(id) = packet_id {
-            self.acknowledge(qos, id, reason, &words);
-        }
-        self.actions.push_back(Action::Refused(words));
     }
 
     /// The answer to [`Action::Route`] with a packet identifier: the publisher is told (§3.4, §3.5).
@@ -130,11 +134,14 @@ impl Session {
             Routed::To(_) => self.acknowledge(qos, packet_id, ReasonCode::Success, ""),
             Routed::RetainedFull => {
                 let words = "the broker keeps as many retained messages as it may; the message was not taken";
-                self.refuse_publish(qos, Some(packet_id), ReasonCode::QuotaExceeded, words.into());
+                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, words);
+                self.actions.push_back(Action::Refused { words: words.into(), message: None });
             }
         }
     }
 
+    /// 5.0 says a refusal in PUBACK or PUBREC. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0
+    /// neither can.
     fn acknowledge(&mut self, qos: QoS, packet_id: PacketId, reason: ReasonCode, words: &str) {
         let mut ack = Acknowledgement::success(packet_id);
         if self.version == ProtocolVersion::V5 {

@@ -66,7 +66,7 @@ impl Session {
                 Err((reason, words)) => {
                     reasons.push(if self.version == ProtocolVersion::V5 { reason } else { ReasonCode::Unspecified });
                     first_refusal.get_or_insert_with(|| words.clone());
-                    self.actions.push_back(Action::Refused(words));
+                    self.actions.push_back(Action::Refused { words, message: None });
                 }
             }
         }

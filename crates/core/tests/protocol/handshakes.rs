@@ -300,3 +300,46 @@ fn a_3_1_1_client_whose_answers_wait_is_read_from_more_slowly() {
     world.commit();
     assert_eq!(world.packets(station).len(), 20);
 }
+
+#[test]
+fn what_clients_answer_is_told_of_messages_whose_journeys_are_recorded() {
+    both_versions(|version| {
+        let mut world = World::default();
+        let station = world.open(connect("kettle-weir", version));
+        let desk = world.open(connect("duty-desk", version));
+        let kept = world.open(keeping("auditor", version));
+        for peer in [desk, kept] {
+            world.subscribe(peer, "#", QoS::ExactlyOnce);
+        }
+        world.publish(station, publish(LEVEL, b"1.83", QoS::ExactlyOnce));
+        assert!(world.answered.is_empty(), "nothing is recorded");
+        for (journey, qos) in [(7, QoS::AtMostOnce), (8, QoS::AtLeastOnce), (9, QoS::ExactlyOnce)] {
+            world.journey = journey;
+            world.publish(station, publish(LEVEL, b"1.83", qos));
+        }
+        world.answered.sort_by_key(|(peer, journey, _)| (*journey, *peer));
+        let success = ReasonCode::Success;
+        assert_eq!(world.answered, [(desk, 8, success), (kept, 8, success), (desk, 9, success), (kept, 9, success)]);
+    });
+}
+
+#[test]
+fn what_a_client_does_not_take_is_told_with_its_reason() {
+    let mut world = World::default();
+    let station = world.open(connect("kettle-weir", ProtocolVersion::V5));
+    let desk = world.open_raw(connect("duty-desk", ProtocolVersion::V5));
+    world.subscribe_raw(desk, "#", QoS::ExactlyOnce);
+    for (journey, qos) in [(3, QoS::AtLeastOnce), (4, QoS::ExactlyOnce)] {
+        world.journey = journey;
+        world.publish(station, publish(LEVEL, b"1.83", qos));
+        let sent = world.packets(desk).into_iter().find_map(|packet| match packet {
+            Packet::Publish(publish) => publish.packet_id,
+            _ => None,
+        });
+        let reason = ReasonCode::QuotaExceeded;
+        let refusal = Acknowledgement { reason, ..Acknowledgement::success(sent.unwrap()) };
+        world.inject(desk, &if journey == 3 { Packet::PubAck(refusal) } else { Packet::PubRec(refusal) });
+    }
+    let reason = ReasonCode::QuotaExceeded;
+    assert_eq!(world.answered, [(desk, 3, reason), (desk, 4, reason)]);
+}

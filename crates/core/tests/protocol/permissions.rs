@@ -113,7 +113,9 @@ fn what_breaks_the_plan_is_gathered_by_topic_and_kind() {
     }
     let message = Publish::new("harrowmere/log".parse().unwrap(), vec![0xff], QoS::AtMostOnce);
     session.handle_packet(at(0), Packet::Publish(message));
-    assert!(matches!(session.poll_action(), Some(Action::Refused(words)) if words.contains("not text from byte 0 on")));
+    assert!(
+        matches!(session.poll_action(), Some(Action::Refused { words, .. }) if words.contains("not text from byte 0 on"))
+    );
     let mut drift = session.take_drift();
     drift.sort_by(|one, other| one.topic.cmp(&other.topic));
     let told: Vec<_> = drift.iter().map(|one| (&*one.topic, one.breach, one.count, one.refused)).collect();

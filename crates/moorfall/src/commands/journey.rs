@@ -67,17 +67,7 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         output::line(format_args!("{style}{mark:4}{style:#} {name:9} {}", text.trim_start()))
     };
     step(journey.access.allowed, "access", &journey.access.words)?;
-    let plan = &journey.plan;
-    let words = match (plan.has_plan, plan.path.as_str(), plan.breach.as_str()) {
-        (false, ..) => "nothing is planned".to_owned(),
-        (true, "", breach) => breach.to_owned(),
-        (true, path, "") => format!("it is as planned for {path}"),
-        (true, path, breach) => {
-            let fate = if plan.refused { "it is refused" } else { "it is only counted" };
-            format!("it breaks the plan of {path}: {breach}; {fate}")
-        }
-    };
-    step(!plan.refused, "plan", &words)?;
+    step(!journey.plan.refused, "plan", &journey.plan.words)?;
     if !journey.accepted {
         return output::line("the broker would refuse it, and nobody would receive it");
     }

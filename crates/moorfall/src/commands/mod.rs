@@ -12,6 +12,7 @@ pub(crate) mod journey;
 pub(crate) mod manual;
 pub(crate) mod people;
 pub(crate) mod publish;
+pub(crate) mod recording;
 pub(crate) mod remote;
 pub(crate) mod request;
 pub(crate) mod retained;

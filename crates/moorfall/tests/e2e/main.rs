@@ -17,6 +17,7 @@ mod harness;
 mod journey;
 mod messaging;
 mod peer;
+mod recordings;
 mod retained;
 mod service;
 mod sessions;

@@ -62,16 +62,22 @@ pub struct PlanVerdict {
     pub breach: String,
     /// Whether the message is refused for that.
     pub refused: bool,
+    /// All of that in a sentence.
+    pub words: String,
 }
 
-/// What a session would get of a message.
+/// What a session gets of a message.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Outcome {
-    /// It is sent at once, or as soon as what waits before it.
+    /// It is sent at once, or as soon as what waits before it; of a recorded message, it was sent.
     Sent,
-    /// It waits until the client is back.
+    /// It waits until the client is back, or has taken what comes before it.
     Queued,
+    /// The client has said that it has it. Only of a recorded message.
+    Acknowledged,
+    /// The client has said that it does not take it. Only of a recorded message.
+    Refused,
     /// It is not sent.
     Withheld,
 }
@@ -83,14 +89,18 @@ pub struct RecipientView {
     pub client_id: String,
     /// Whose it is.
     pub identity: String,
-    /// The name of the shared subscription of which it is one member among several; empty if it is not by one.
+    /// By which shared subscription; empty if it is not by one. Of a message that was not published, one of how many.
     pub shared: String,
     /// The quality of service of the delivery.
     pub qos: u8,
-    /// What it would get.
+    /// What it gets.
     pub outcome: Outcome,
     /// Why, in a sentence.
     pub words: String,
+    /// Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
+    pub sent_after: Option<f64>,
+    /// Milliseconds from then to the client's answer; null if there was none.
+    pub answered_after: Option<f64>,
 }
 
 /// What would become of a message.
@@ -178,22 +188,30 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
     Ok(journey)
 }
 
-fn plan_of(broker: &Broker, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> PlanVerdict {
+/// What the plan says of a message.
+pub(crate) fn plan_of(broker: &Broker, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> PlanVerdict {
     let policy = broker.design.policy();
     let plan = policy.plan();
     let has_plan = !plan.topics().is_empty();
     let place = plan.find(topic);
     let broken = place.and_then(|place| plan.check(place, qos, retain, payload));
-    PlanVerdict {
-        has_plan,
-        path: place.map(|place| plan.topics()[place].path.clone()).unwrap_or_default(),
-        refused: broken.as_ref().is_some_and(|broken| broken.refused),
-        breach: match (broken, place) {
-            (Some(broken), _) => broken.words,
-            (None, None) if has_plan => "no planned path holds this topic".into(),
-            _ => String::new(),
-        },
-    }
+    let path = place.map(|place| plan.topics()[place].path.clone()).unwrap_or_default();
+    let refused = broken.as_ref().is_some_and(|broken| broken.refused);
+    let breach = match (broken, place) {
+        (Some(broken), _) => broken.words,
+        (None, None) if has_plan => "no planned path holds this topic".into(),
+        _ => String::new(),
+    };
+    let words = match (has_plan, path.as_str(), breach.as_str()) {
+        (false, ..) => "nothing is planned".to_owned(),
+        (true, "", breach) => breach.to_owned(),
+        (true, path, "") => format!("it is as planned for {path}"),
+        (true, path, breach) => {
+            let fate = if refused { "it is refused" } else { "it is only counted" };
+            format!("it breaks the plan of {path}: {breach}; {fate}")
+        }
+    };
+    PlanVerdict { has_plan, path, breach, refused, words }
 }
 
 fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {
@@ -224,6 +242,8 @@ fn view(
         qos: qos.level(),
         outcome,
         words,
+        sent_after: None,
+        answered_after: None,
     }
 }
 

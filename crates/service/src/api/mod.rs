@@ -14,6 +14,7 @@ mod journey;
 mod live;
 mod operator;
 mod problem;
+mod recordings;
 mod retained;
 mod sessions;
 mod status;
@@ -39,6 +40,7 @@ use utoipa::{
 };
 use utoipa_axum::{router::OpenApiRouter, routes};
 
+pub(crate) use self::journey::plan_of;
 pub use self::live::LiveReading;
 use self::operator::Role;
 pub(crate) use self::retained::Cleared;
@@ -90,6 +92,9 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(design::show))
         .routes(routes!(explain::explain))
         .routes(routes!(journey::journey))
+        .routes(routes!(recordings::list))
+        .routes(routes!(recordings::show))
+        .routes(routes!(recordings::journey))
         .routes(routes!(explain::matrix))
         .routes(routes!(topics::refusals))
         .routes(routes!(topics::list))
@@ -104,6 +109,8 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(sessions::end))
         .routes(routes!(identities::put, identities::remove))
         .routes(routes!(identities::import))
+        .routes(routes!(recordings::begin))
+        .routes(routes!(recordings::end))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))
         .routes(routes!(tokens::make))

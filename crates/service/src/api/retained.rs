@@ -298,7 +298,7 @@ pub(crate) async fn clear(
         let Some(before) = broker.router.retained_of(&topic) else { continue };
         let now = broker.clock.now();
         let empty = Message::new(topic, Default::default(), before.qos, true, Default::default(), SessionKey(0), now);
-        broker.publish(&Arc::new(empty), &operator.name, None);
+        broker.publish(&Arc::new(empty), &operator.name);
         gone.push(before);
     }
     let view = ClearedView {
@@ -356,7 +356,7 @@ pub(crate) async fn restore(
             kept += 1;
         } else {
             // Its age and what is left of its life stay as they were.
-            broker.publish(&Arc::new(message.renewed(message.received)), &operator.name, None);
+            broker.publish(&Arc::new(message.renewed(message.received)), &operator.name);
             restored += 1;
         }
     }

@@ -15,6 +15,7 @@ pub use super::{
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
     problem::Problem,
+    recordings::{RecordedJourney, RecordedMessage, RecordingDetails, RecordingView},
     retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
     tokens::{NewToken, TokenView},
     topics::{DriftView, Match, NearMiss, PlanLines, RefusalView, TopicList, TopicView},

@@ -36,10 +36,15 @@ impl Connection {
                 delivery.sequence = record.next_sequence();
                 self.broker.journal.open().file(record.key, delivery);
             }
+            let journey = front.as_ref().map_or(0, Queued::journey);
             let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
+            if journey != 0 && handled.sent > 0 {
+                self.broker.recorder.sent(journey, &record, self.broker.clock.now());
+            }
             self.held -= handled.sent as usize + handled.withheld.len();
             self.batch.messages_out += handled.sent;
             for Undelivered { why, message } in handled.withheld {
+                self.broker.recorder.withheld(message.journey(), &record, || why.to_string());
                 self.batch.withheld += 1;
                 record.withheld.fetch_add(1, Ordering::Relaxed);
                 tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");

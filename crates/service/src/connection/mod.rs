@@ -325,8 +325,18 @@ impl Connection {
                     let promise = self.record.as_ref().map(|record| self.broker.journal.promise(record));
                     self.answers.push_back((promise, Answer::Committed(number)));
                 }
-                Action::Refused(words) => {
+                Action::Acknowledged { journey, reason } => {
+                    if let Some(record) = &self.record {
+                        self.broker.recorder.answered(journey, record, self.broker.clock.now(), reason);
+                    }
+                }
+                Action::Refused { words, message } => {
                     self.batch.refused += 1;
+                    if let Some(message) = message.filter(|_| self.broker.recorder.is_on()) {
+                        let Message { topic, qos, retain, payload, .. } = &*message;
+                        let origin = || self.origin_of(topic, *qos, *retain, payload);
+                        self.broker.recorder.refuse(&message, &words, origin);
+                    }
                     if let Some(record) = &self.record {
                         tracing::debug!(client = record.client_id, "{words}");
                         let note = || RefusalNote { client_id: record.client_id.clone() };

@@ -2,11 +2,15 @@
 
 use std::sync::Arc;
 
-use moorfall_core::{Message, Run, router::Recipient, session::Routed};
-use moorfall_wire::{PacketId, TopicName};
+use moorfall_core::{Message, Run, access::Request, router::Recipient, session::Routed};
+use moorfall_wire::{PacketId, QoS, TopicName};
 
 use super::{Answer, Connection};
-use crate::broker::{Broker, Waiting};
+use crate::{
+    api::plan_of,
+    broker::{Broker, Waiting},
+    recorder::Origin,
+};
 
 /// Messages of one run at most.
 const RUN: usize = 1_024;
@@ -14,6 +18,7 @@ const RUN: usize = 1_024;
 impl Connection {
     pub(super) fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
         self.batch.messages_in += 1;
+        let message = if self.broker.recorder.is_on() { self.follow(message) } else { message };
         let route = self.routes.route(&self.broker.router, &message.topic);
         let qos = message.qos;
         // Each topic has a route of its own.
@@ -21,6 +26,7 @@ impl Connection {
             && self.run.last().is_some_and(|last| last.qos == qos);
         // What was found for one message of the run holds for the next.
         let plain = self.answers.is_empty()
+            && message.journey() == 0
             && (same && !message.retain || Broker::is_plain(&message, route, self.session.is_kept()));
         let (routed, promise) = if plain {
             let own = |recipient: &&Recipient<_>| recipient.is_own(message.publisher);
@@ -49,6 +55,24 @@ impl Connection {
             self.session.handle_routed(qos, id, routed);
         } else {
             self.answers.push_back((promise, Answer::Routed(qos, id, routed)));
+        }
+    }
+
+    /// Records the journey of a message, if that is wanted.
+    fn follow(&self, message: Arc<Message>) -> Arc<Message> {
+        let (topic, qos, retain) = (message.topic.clone(), message.qos, message.retain);
+        let payload = message.payload.clone();
+        self.broker.recorder.follow(message, || self.origin_of(&topic, qos, retain, &payload))
+    }
+
+    /// What the recorder notes of where a message comes from.
+    pub(super) fn origin_of(&self, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> Origin {
+        let access = self.session.access().map(|access| access.explain(Request::Publish { topic, qos, retain }));
+        Origin {
+            client_id: self.record.as_ref().map(|record| record.client_id.clone()).unwrap_or_default(),
+            identity: self.record.as_ref().map(|record| record.identity.to_string()).unwrap_or_default(),
+            access: access.unwrap_or_default(),
+            plan: plan_of(&self.broker, topic, qos, retain, payload).words,
         }
     }
 

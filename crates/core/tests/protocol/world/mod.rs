@@ -34,6 +34,10 @@ pub(crate) struct World {
     commits_held: bool,
     /// What was asked to be kept.
     pub(crate) kept: Vec<Keep>,
+    /// While not 0, the number under which journeys of messages are recorded.
+    pub(crate) journey: u64,
+    /// What clients have answered to messages whose journeys are recorded: peer, number, reason.
+    pub(crate) answered: Vec<(usize, u64, ReasonCode)>,
 }
 
 /// One session. Its key is its place.
@@ -164,6 +168,7 @@ impl World {
             }
             Action::Admit { client_id, clean_start, .. } => self.admit(index, &client_id, clean_start),
             Action::Route { message, packet_id } => {
+                let message = if self.journey > 0 { Arc::new(message.followed(self.journey)) } else { message };
                 let routed = self.route(&message);
                 if let Some(id) = packet_id {
                     self.peers[index].answers.push_back(Answer::Routed(message.qos, id, routed));
@@ -183,7 +188,8 @@ impl World {
             }
             Action::Keep(keep) => self.kept.push(keep),
             Action::Commit(number) => self.peers[index].answers.push_back(Answer::Committed(number)),
-            Action::Refused(words) => self.peers[index].refusals.push(words),
+            Action::Acknowledged { journey, reason } => self.answered.push((index, journey, reason)),
+            Action::Refused { words, .. } => self.peers[index].refusals.push(words),
             Action::Close { words, .. } => {
                 let peer = &mut self.peers[index];
                 peer.ending = words;

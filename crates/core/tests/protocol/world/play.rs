@@ -15,6 +15,8 @@ impl World {
             run: Vec::new(),
             commits_held: false,
             kept: Vec::new(),
+            journey: 0,
+            answered: Vec::new(),
         }
     }
 

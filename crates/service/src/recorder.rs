@@ -1,0 +1,386 @@
+//! Records what becomes of live messages: who publishes them, and what each recipient gets, when, or why not.
+//!
+//! It is switched on for a filter and a bounded time, and holds what it recorded in memory. A message that is recorded
+//! carries a number, by which everything that happens to it on its way is noted here; the others carry none, and cost
+//! a look at a flag.
+
+use std::{
+    collections::{BTreeMap, VecDeque},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
+
+use arc_swap::ArcSwap;
+use bytes::Bytes;
+use moorfall_core::{Message, Time, router::Recipient};
+use moorfall_wire::{QoS, ReasonCode, TopicFilter, TopicName};
+use parking_lot::Mutex;
+use smallvec::SmallVec;
+
+use crate::session_record::SessionRecord;
+
+/// Recordings that are held, running and ended.
+const RECORDINGS: usize = 8;
+
+/// Messages of one recording that are held, the newest.
+pub(crate) const MESSAGES: usize = 500;
+
+/// Messages of one recording in a second; more are only counted.
+pub(crate) const PER_SECOND: u32 = 100;
+
+/// Recipients of one message that are named.
+pub(crate) const NAMED: usize = 100;
+
+/// The longest recording.
+pub(crate) const LONGEST: Duration = Duration::from_secs(3_600);
+
+/// Bytes of a payload that are kept.
+const PAYLOAD: usize = 1_024;
+
+type Record = Arc<SessionRecord>;
+
+/// Records journeys.
+#[derive(Debug, Default)]
+pub(crate) struct Recorder {
+    /// Whether anything is recorded now.
+    on: AtomicBool,
+    /// What is recorded now: numbers of recordings, and their filters.
+    wanted: ArcSwap<Vec<(u64, TopicFilter)>>,
+    state: Mutex<State>,
+}
+
+#[derive(Debug, Default)]
+struct State {
+    recordings: Vec<Recording>,
+    journeys: BTreeMap<u64, Journey>,
+    last_recording: u64,
+    last_journey: u64,
+}
+
+/// One recording.
+#[derive(Clone, Debug)]
+pub(crate) struct Recording {
+    /// From 1; never used twice while the service runs.
+    pub(crate) number: u64,
+    pub(crate) filter: TopicFilter,
+    /// Who asked for it.
+    pub(crate) by: String,
+    pub(crate) began: Time,
+    /// When it ends, or has ended.
+    pub(crate) ends: Time,
+    pub(crate) is_running: bool,
+    /// Messages that its filter matched.
+    pub(crate) seen: u64,
+    /// How many of them were not recorded, because they were too many in a second.
+    pub(crate) left_out: u64,
+    /// What is held of it, oldest first.
+    journeys: VecDeque<u64>,
+    /// The second that is counted now, and messages in it.
+    second: (u64, u32),
+}
+
+impl Recording {
+    /// Messages that are held.
+    pub(crate) fn held(&self) -> usize {
+        self.journeys.len()
+    }
+
+    fn takes(&mut self, now: Time) -> bool {
+        self.seen += 1;
+        let second = now.as_micros() / 1_000_000;
+        if self.second.0 != second {
+            self.second = (second, 0);
+        }
+        self.second.1 += 1;
+        let takes = self.second.1 <= PER_SECOND;
+        self.left_out += u64::from(!takes);
+        takes
+    }
+}
+
+/// Who publishes, and what was found before the message was routed.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Origin {
+    /// Empty if no client published it.
+    pub(crate) client_id: String,
+    pub(crate) identity: String,
+    /// Why it may be published, or may not, in a sentence.
+    pub(crate) access: String,
+    /// What the plan says, in a sentence; empty if nothing is planned.
+    pub(crate) plan: String,
+}
+
+/// One message on its way.
+#[derive(Clone, Debug)]
+pub(crate) struct Journey {
+    pub(crate) number: u64,
+    pub(crate) at: Time,
+    pub(crate) topic: TopicName,
+    pub(crate) origin: Origin,
+    pub(crate) qos: QoS,
+    pub(crate) retain: bool,
+    /// Bytes of its payload.
+    pub(crate) bytes: usize,
+    /// The beginning of its payload.
+    pub(crate) payload: Bytes,
+    /// Why the broker did not take it; empty if it did.
+    pub(crate) refused: String,
+    /// How many sessions it leads to.
+    pub(crate) total: u64,
+    /// The first of them.
+    pub(crate) leads: Vec<Lead>,
+    /// In how many recordings it is.
+    holders: usize,
+}
+
+/// One session that a message leads to.
+#[derive(Clone, Debug)]
+pub(crate) struct Lead {
+    pub(crate) record: Record,
+    pub(crate) qos: QoS,
+    /// The shared subscription in which it was this session's turn.
+    pub(crate) shared: Option<TopicFilter>,
+    /// When it was sent.
+    pub(crate) sent: Option<Time>,
+    pub(crate) end: Option<End>,
+}
+
+/// How the way of a message to one session ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum End {
+    /// The client has answered it.
+    Answered(Time, ReasonCode),
+    /// It is not sent, or not to the end.
+    Withheld(String),
+}
+
+/// Why a recording was not begun.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct TooMany;
+
+impl Recorder {
+    /// Whether anything is recorded now.
+    pub(crate) fn is_on(&self) -> bool {
+        self.on.load(Ordering::Relaxed)
+    }
+
+    /// Begins a recording. The oldest one that has ended makes room for it.
+    pub(crate) fn begin(&self, filter: TopicFilter, by: &str, span: Duration, now: Time) -> Result<Recording, TooMany> {
+        let mut state = self.state.lock();
+        state.end_due(now);
+        if state.recordings.len() >= RECORDINGS {
+            let ended = state.recordings.iter().position(|recording| !recording.is_running).ok_or(TooMany)?;
+            let gone = state.recordings.remove(ended);
+            gone.journeys.into_iter().for_each(|number| state.let_go(number));
+        }
+        state.last_recording += 1;
+        let recording = Recording {
+            number: state.last_recording,
+            filter,
+            by: by.to_owned(),
+            began: now,
+            ends: now + span.min(LONGEST),
+            is_running: true,
+            seen: 0,
+            left_out: 0,
+            journeys: VecDeque::new(),
+            second: (0, 0),
+        };
+        state.recordings.push(recording.clone());
+        self.announce(&state);
+        Ok(recording)
+    }
+
+    /// Ends a recording; what it has is kept. Gives it, if there is one of this number.
+    pub(crate) fn end(&self, number: u64, now: Time) -> Option<Recording> {
+        let mut state = self.state.lock();
+        state.end_due(now);
+        let recording = state.recordings.iter_mut().find(|recording| recording.number == number)?;
+        if std::mem::replace(&mut recording.is_running, false) {
+            recording.ends = now;
+        }
+        let recording = recording.clone();
+        self.announce(&state);
+        Some(recording)
+    }
+
+    /// Ends recordings whose time is over. To be called once in a while.
+    pub(crate) fn keep_time(&self, now: Time) {
+        if self.is_on() {
+            let mut state = self.state.lock();
+            state.end_due(now);
+            self.announce(&state);
+        }
+    }
+
+    fn announce(&self, state: &State) {
+        let running = state.recordings.iter().filter(|recording| recording.is_running);
+        let wanted: Vec<_> = running.map(|recording| (recording.number, recording.filter.clone())).collect();
+        self.on.store(!wanted.is_empty(), Ordering::Relaxed);
+        self.wanted.store(Arc::new(wanted));
+    }
+
+    /// All recordings, the newest first.
+    pub(crate) fn all(&self, now: Time) -> Vec<Recording> {
+        let mut state = self.state.lock();
+        state.end_due(now);
+        state.recordings.iter().rev().cloned().collect()
+    }
+
+    /// A recording and its journeys, the newest first: at most so many, of those after `after`.
+    pub(crate) fn show(&self, number: u64, after: u64, most: usize, now: Time) -> Option<(Recording, Vec<Journey>)> {
+        let mut state = self.state.lock();
+        state.end_due(now);
+        let recording = state.recordings.iter().find(|recording| recording.number == number)?;
+        let held = recording.journeys.iter().rev().take_while(|journey| **journey > after).take(most);
+        let journeys = held.filter_map(|journey| state.journeys.get(journey).cloned()).collect();
+        Some((recording.clone(), journeys))
+    }
+
+    /// One journey.
+    pub(crate) fn journey(&self, number: u64) -> Option<Journey> {
+        self.state.lock().journeys.get(&number).cloned()
+    }
+
+    /// Begins the journey of a message that the broker has taken, if it is to be recorded; gives the message to be
+    /// routed. What `origin` gives is only asked for then.
+    pub(crate) fn follow(&self, message: Arc<Message>, origin: impl FnOnce() -> Origin) -> Arc<Message> {
+        match self.note(&message, "", origin) {
+            Some(number) => Arc::new(message.followed(number)),
+            None => message,
+        }
+    }
+
+    /// Notes a message that the broker did not take, if it is to be recorded.
+    pub(crate) fn refuse(&self, message: &Message, words: &str, origin: impl FnOnce() -> Origin) {
+        self.note(message, words, origin);
+    }
+
+    fn note(&self, message: &Message, refused: &str, origin: impl FnOnce() -> Origin) -> Option<u64> {
+        let wanted = self.wanted.load();
+        let topic = &message.topic;
+        let wanting: SmallVec<[u64; RECORDINGS]> =
+            wanted.iter().filter(|(_, filter)| filter.matches(topic)).map(|(number, _)| *number).collect();
+        if wanting.is_empty() {
+            return None;
+        }
+        let now = message.received;
+        let mut guard = self.state.lock();
+        let state = &mut *guard;
+        state.end_due(now);
+        let takes = |recording: &&mut Recording| wanting.contains(&recording.number) && recording.is_running;
+        let number = state.last_journey + 1;
+        let (mut holders, mut displaced) = (0, SmallVec::<[u64; RECORDINGS]>::new());
+        for recording in state.recordings.iter_mut().filter(takes) {
+            if recording.takes(now) {
+                if recording.journeys.len() >= MESSAGES {
+                    displaced.extend(recording.journeys.pop_front());
+                }
+                recording.journeys.push_back(number);
+                holders += 1;
+            }
+        }
+        displaced.into_iter().for_each(|journey| state.let_go(journey));
+        if holders == 0 {
+            return None;
+        }
+        state.last_journey = number;
+        let journey = Journey {
+            number,
+            at: now,
+            topic: topic.detached(),
+            origin: origin(),
+            qos: message.qos,
+            retain: message.retain,
+            bytes: message.payload.len(),
+            payload: Bytes::copy_from_slice(&message.payload[..message.payload.len().min(PAYLOAD)]),
+            refused: refused.to_owned(),
+            total: 0,
+            leads: Vec::new(),
+            holders,
+        };
+        state.journeys.insert(number, journey);
+        Some(number)
+    }
+
+    /// The broker has no room for a message after all.
+    pub(crate) fn turn_away(&self, journey: u64, words: &str) {
+        if journey != 0
+            && let Some(journey) = self.state.lock().journeys.get_mut(&journey)
+        {
+            words.clone_into(&mut journey.refused);
+        }
+    }
+
+    /// A message is about to be queued for a session. `is_own` says that it is the session's own, and that it wants
+    /// none of these.
+    pub(crate) fn lead(&self, journey: u64, recipient: &Recipient<Record>, qos: QoS, is_own: bool) {
+        if journey == 0 {
+            return;
+        }
+        let end = is_own.then(|| End::Withheld("it is its own message, and it wants none of these (no local)".into()));
+        let mut state = self.state.lock();
+        let Some(journey) = state.journeys.get_mut(&journey) else { return };
+        journey.total += 1;
+        if journey.leads.len() < NAMED {
+            journey.leads.push(Lead {
+                record: Arc::clone(&recipient.handle),
+                qos: qos.min(recipient.qos),
+                shared: recipient.via.as_ref().and_then(|via| via.shared.clone()),
+                sent: None,
+                end,
+            });
+        }
+    }
+
+    /// A message was sent to a session.
+    pub(crate) fn sent(&self, journey: u64, record: &SessionRecord, now: Time) {
+        self.change(journey, record, |lead| lead.sent = lead.sent.or(Some(now)));
+    }
+
+    /// The client of a session has answered a message.
+    pub(crate) fn answered(&self, journey: u64, record: &SessionRecord, now: Time, reason: ReasonCode) {
+        self.change(journey, record, |lead| lead.end = Some(End::Answered(now, reason)));
+    }
+
+    /// A message will not be sent to a session, or not again.
+    pub(crate) fn withheld(&self, journey: u64, record: &SessionRecord, words: impl FnOnce() -> String) {
+        self.change(journey, record, |lead| lead.end = Some(End::Withheld(words())));
+    }
+
+    fn change(&self, journey: u64, record: &SessionRecord, change: impl FnOnce(&mut Lead)) {
+        if journey == 0 {
+            return;
+        }
+        let mut state = self.state.lock();
+        // Perhaps it was forgotten meanwhile, or has more recipients than are named.
+        let lead = state.journeys.get_mut(&journey).and_then(|journey| {
+            let mut open = journey.leads.iter_mut().filter(|lead| lead.end.is_none());
+            open.find(|lead| lead.record.key == record.key)
+        });
+        if let Some(lead) = lead {
+            change(lead);
+        }
+    }
+}
+
+impl State {
+    fn end_due(&mut self, now: Time) {
+        for recording in self.recordings.iter_mut().filter(|recording| recording.ends <= now) {
+            recording.is_running = false;
+        }
+    }
+
+    /// A recording holds a journey no more.
+    fn let_go(&mut self, number: u64) {
+        if let Some(journey) = self.journeys.get_mut(&number) {
+            journey.holders -= 1;
+            if journey.holders == 0 {
+                self.journeys.remove(&number);
+            }
+        }
+    }
+}
