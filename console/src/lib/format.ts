@@ -32,6 +32,12 @@ export function span(seconds: number): string {
   return `${Math.floor(seconds / 86_400)} days`;
 }
 
+/** Time of day to the millisecond. */
+export function precise(at: string): string {
+  const time: Intl.DateTimeFormatOptions = { hour: '2-digit', minute: '2-digit', second: '2-digit' };
+  return new Date(at).toLocaleTimeString('en-GB', { ...time, fractionalSecondDigits: 3 });
+}
+
 /** Date and time of day. */
 export function moment(at: string): string {
   return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });

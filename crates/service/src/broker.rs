@@ -43,7 +43,7 @@ use crate::{
     sampler::HISTORY,
     session_record::{Outcome, SessionRecord},
     tokens::Tokens,
-    topics::Topics,
+    topics::{Noted, Topics},
 };
 
 /// Where the service is.
@@ -236,7 +236,8 @@ impl Broker {
 
     /// Routes a message that no connection has brought: a will, or the service's own.
     pub(crate) fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
-        self.topics.note(&message.topic, 1, message.weight() as u64, identity, self.clock.now());
+        let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
+        self.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
         let mut batch = Batch { messages_in: 1, ..Batch::default() };
         let route = self.router.route(&message.topic);
         if self.recorder.is_on() {

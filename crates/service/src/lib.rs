@@ -18,6 +18,7 @@ mod drift;
 mod effects;
 mod gatekeeper;
 mod journal;
+mod last_value;
 mod listener;
 mod listening;
 mod private_database;
@@ -33,6 +34,7 @@ mod stream;
 mod tls;
 mod tokens;
 mod topic_search;
+mod topic_watch;
 mod topics;
 mod websocket;
 

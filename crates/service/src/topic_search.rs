@@ -160,11 +160,11 @@ fn push(path: &mut String, level: &str, depth: usize) -> usize {
 mod tests {
     use std::sync::Arc;
 
-    use moorfall_core::Time;
+    use moorfall_core::{Message, SessionKey, Time};
     use moorfall_wire::TopicName;
 
     use super::*;
-    use crate::topics::Topics;
+    use crate::topics::{Noted, Topics};
 
     const TOPICS: [&str; 9] = [
         "harrowmere/gorge/kettle-weir/gate/target",
@@ -181,7 +181,11 @@ mod tests {
     fn found(filter: &str, limit: usize) -> Found {
         let topics = Topics::default();
         for topic in TOPICS {
-            topics.note(topic, 1, 1, &Arc::from("kettle-weir"), Time::from_micros(1_000_000)).unwrap();
+            let (name, now) = (topic.parse().unwrap(), Time::from_micros(1_000_000));
+            let (qos, properties) = (moorfall_wire::QoS::AtMostOnce, Default::default());
+            let message = Message::new(name, "1".into(), qos, false, properties, SessionKey(1), now);
+            let publisher = &Arc::from("kettle-weir");
+            topics.note(topic, Noted { messages: &[Arc::new(message)], bytes: 1, publisher }, now).unwrap();
         }
         search(&topics.walker(), &filter.parse().unwrap(), limit)
     }

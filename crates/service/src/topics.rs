@@ -9,12 +9,20 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::Time;
+use moorfall_core::{Message, Time};
 use parking_lot::{Mutex, RwLock};
+
+use crate::{
+    last_value::LastValue,
+    topic_watch::{Gathered, Watch, Watches},
+};
 
 /// Levels that are held, all topics together; a topic that would need more is only counted. Bounded by levels and not by
 /// topics, since whoever may publish chooses how deep a topic is.
 const MOST: usize = 4_000_000;
+
+/// Topics of which numbers are kept.
+const NUMBERED: usize = 100_000;
 
 /// The time over which a rate is averaged, seconds.
 const AVERAGED: f64 = 10.0;
@@ -39,8 +47,27 @@ struct Node {
     rate: AtomicU64,
     /// Topics that end here or below.
     topics: AtomicU32,
-    /// Who published here last; `None` if no topic ends here.
-    publisher: Mutex<Option<Arc<str>>>,
+    /// What was published here last; `None` if no topic ends here.
+    leaf: Mutex<Option<Box<Leaf>>>,
+}
+
+/// What is known of a topic.
+#[derive(Debug)]
+struct Leaf {
+    last: LastValue,
+    /// Present while somebody looks at it.
+    watch: Option<Arc<Watch>>,
+}
+
+/// Messages of one topic that follow each other.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Noted<'a> {
+    /// At least one.
+    pub(crate) messages: &'a [Arc<Message>],
+    /// Bytes of payload, topic and properties of all.
+    pub(crate) bytes: u64,
+    /// Whose they are.
+    pub(crate) publisher: &'a Arc<str>,
 }
 
 /// A level that is looked at from outside.
@@ -50,7 +77,7 @@ pub(crate) struct Walker(Arc<Node>);
 impl Walker {
     /// Whether a topic ends here.
     pub(crate) fn is_topic(&self) -> bool {
-        self.0.publisher.lock().is_some()
+        self.0.leaf.lock().is_some()
     }
 
     /// Topics that end here or below.
@@ -89,8 +116,35 @@ pub(crate) struct View {
     pub(crate) rate: f64,
     /// When the last message came.
     pub(crate) last: Time,
+    /// What was published to this very topic last.
+    pub(crate) value: Option<LastValue>,
+}
+
+impl View {
     /// Who published to this very topic last.
-    pub(crate) publisher: Option<Arc<str>>,
+    pub(crate) fn publisher(&self) -> Option<&Arc<str>> {
+        self.value.as_ref().map(|value| &value.publisher)
+    }
+}
+
+/// What is seen of a topic when all are walked through.
+#[derive(Debug)]
+pub(crate) struct Glance<'a> {
+    pub(crate) path: &'a str,
+    /// Messages per second, averaged over ten seconds.
+    pub(crate) rate: f64,
+    /// When the last message came.
+    pub(crate) last: Time,
+    /// Who published it.
+    pub(crate) publisher: Arc<str>,
+}
+
+/// Which levels come first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum First {
+    ByName,
+    /// The busiest.
+    ByRate,
 }
 
 fn seconds(now: Time) -> u64 {
@@ -137,43 +191,44 @@ impl Node {
     }
 
     fn view(&self, level: &str, path: String, now: Time) -> View {
-        let publisher = self.publisher.lock().clone();
+        let value = self.leaf.lock().as_ref().map(|leaf| leaf.last.clone());
         View {
             level: level.to_owned(),
             path,
             topics: self.topics.load(Ordering::Relaxed),
             has_children: self.children.read().as_ref().is_some_and(|children| !children.is_empty()),
-            is_topic: publisher.is_some(),
+            is_topic: value.is_some(),
             messages: self.messages.load(Ordering::Relaxed),
             bytes: self.bytes.load(Ordering::Relaxed),
             rate: rate_at(self.rate.load(Ordering::Relaxed), now),
             last: Time::from_micros(self.last() * 1_000_000),
-            publisher,
+            value,
         }
     }
 
-    /// Calls `found` for each topic at and below this level, with its path.
-    fn each(&self, path: &str, found: &mut impl FnMut(&str, &Self)) {
-        let is_topic = self.publisher.lock().is_some();
-        if is_topic {
-            found(path, self);
+    /// Calls `found` for each topic at and below this level.
+    fn each(&self, path: &str, now: Time, found: &mut impl FnMut(Glance<'_>)) {
+        let publisher = self.leaf.lock().as_ref().map(|leaf| Arc::clone(&leaf.last.publisher));
+        if let Some(publisher) = publisher {
+            let rate = rate_at(self.rate.load(Ordering::Relaxed), now);
+            found(Glance { path, rate, last: Time::from_micros(self.last() * 1_000_000), publisher });
         }
         for (level, child) in self.children() {
-            child.each(&format!("{path}/{level}"), found);
+            child.each(&format!("{path}/{level}"), now, found);
         }
     }
 
     /// Removes topics that were not published to since a time; gives how many.
-    fn forget(&self, before: u64) -> u32 {
+    fn forget(&self, before: u64, numbered: &AtomicUsize) -> u32 {
         let mut forgotten = 0;
         {
-            let mut publisher = self.publisher.lock();
-            if publisher.is_some() && self.last() < before {
-                *publisher = None;
+            let mut leaf = self.leaf.lock();
+            if let Some(gone) = leaf.take_if(|_| self.last() < before) {
+                numbered.fetch_sub(usize::from(gone.last.has_numbers()), Ordering::Relaxed);
                 forgotten += 1;
             }
         }
-        forgotten += self.children().iter().map(|(_, child)| child.forget(before)).sum::<u32>();
+        forgotten += self.children().iter().map(|(_, child)| child.forget(before, numbered)).sum::<u32>();
         self.topics.fetch_sub(forgotten, Ordering::Relaxed);
         let mut children = self.children.write();
         if let Some(all) = children.as_mut() {
@@ -184,6 +239,15 @@ impl Node {
         }
         forgotten
     }
+}
+
+/// Leaves the first of them, in order.
+fn shorten<T>(all: &mut Vec<T>, most: usize, order: impl Fn(&T, &T) -> std::cmp::Ordering) {
+    if all.len() > most && most > 0 {
+        all.select_nth_unstable_by(most - 1, &order);
+    }
+    all.truncate(most);
+    all.sort_unstable_by(order);
 }
 
 /// The rate at `now` of what was packed earlier: it fades while nothing comes.
@@ -206,17 +270,18 @@ pub(crate) struct Path(Arc<[Arc<Node>]>);
 impl Path {
     /// Notes messages of one topic; gives whether the topic is in the hierarchy still. If not, the way is to be looked
     /// up again.
-    pub(crate) fn note(&self, messages: u64, bytes: u64, publisher: &Arc<str>, now: Time) -> bool {
-        let Some(topic) = self.0.last() else { return false };
+    pub(crate) fn note(&self, topics: &Topics, noted: Noted<'_>, now: Time) -> bool {
+        let (Some(topic), Some(last)) = (self.0.last(), noted.messages.last()) else { return false };
         {
-            let mut known = topic.publisher.lock();
-            match &*known {
-                None => return false,
-                Some(known) if Arc::ptr_eq(known, publisher) => {}
-                Some(_) => *known = Some(Arc::clone(publisher)),
+            let mut leaf = topic.leaf.lock();
+            let Some(leaf) = &mut *leaf else { return false };
+            leaf.last.set(last, noted.publisher, now, || topics.takes_numbers());
+            if let Some(watch) = leaf.watch.take_if(|watch| !watch.is_left(now)) {
+                watch.take(noted.messages, noted.publisher, now);
+                leaf.watch = Some(watch);
             }
         }
-        self.0.iter().for_each(|node| node.note(messages, bytes, now));
+        self.0.iter().for_each(|node| node.note(noted.messages.len() as u64, noted.bytes, now));
         true
     }
 }
@@ -232,16 +297,19 @@ pub(crate) struct Topics {
     shape: RwLock<()>,
     /// Messages on topics beyond what is followed.
     pub(crate) unfollowed: AtomicU64,
+    /// Topics of which numbers are kept.
+    numbered: AtomicUsize,
+    watches: Watches,
 }
 
 impl Topics {
     /// Notes messages of a topic and gives the way to it, which makes it quicker the next time; `None` when as many
     /// topics are followed as may be.
-    pub(crate) fn note(&self, topic: &str, messages: u64, bytes: u64, publisher: &Arc<str>, now: Time) -> Option<Path> {
+    pub(crate) fn note(&self, topic: &str, noted: Noted<'_>, now: Time) -> Option<Path> {
         let _as_it_is = self.shape.read();
         let levels = topic.split('/').count();
         if self.nodes.load(Ordering::Relaxed) + levels > self.most() && self.find(topic).is_none() {
-            self.unfollowed.fetch_add(messages, Ordering::Relaxed);
+            self.unfollowed.fetch_add(noted.messages.len() as u64, Ordering::Relaxed);
             return None;
         }
         let mut path = vec![Arc::clone(&self.root)];
@@ -250,17 +318,37 @@ impl Topics {
             path.push(child);
         }
         {
-            let mut known = path[path.len() - 1].publisher.lock();
-            if known.is_none() {
-                *known = Some(Arc::clone(publisher));
+            let mut leaf = path[path.len() - 1].leaf.lock();
+            if leaf.is_none() {
+                let last = LastValue::new(noted.publisher, now);
+                *leaf = Some(Box::new(Leaf { last, watch: self.watches.of(topic) }));
                 for node in &path {
                     node.topics.fetch_add(1, Ordering::Relaxed);
                 }
             }
         }
         let path = Path(path.into());
-        path.note(messages, bytes, publisher, now);
+        path.note(self, noted, now);
         Some(path)
+    }
+
+    /// Whether numbers may be kept of one more topic; then it is counted.
+    fn takes_numbers(&self) -> bool {
+        let more = |count| (count < NUMBERED).then_some(count + 1);
+        self.numbered.fetch_update(Ordering::Relaxed, Ordering::Relaxed, more).is_ok()
+    }
+
+    /// What was gathered of a topic since somebody looks at it, after the message of this number; from now on it is.
+    /// `None` if as many topics are looked at as may be.
+    pub(crate) fn look(&self, topic: &str, after: u64, now: Time) -> Option<Gathered> {
+        let (gathered, watch) = self.watches.look(topic, after, now)?;
+        if let Some(node) = self.find(topic)
+            && let Some(leaf) = &mut *node.leaf.lock()
+            && leaf.watch.as_ref().is_none_or(|known| !Arc::ptr_eq(known, &watch))
+        {
+            leaf.watch = Some(watch);
+        }
+        Some(gathered)
     }
 
     fn most(&self) -> usize {
@@ -281,15 +369,30 @@ impl Topics {
         Some(self.find(path)?.view(level, path.to_owned(), now))
     }
 
-    /// The levels right below `prefix`, or at the top if there is none.
-    pub(crate) fn below(&self, prefix: Option<&str>, now: Time) -> Vec<View> {
+    /// The first levels right below `prefix`, or at the top if there is none, and how many there are.
+    pub(crate) fn below(&self, prefix: Option<&str>, first: First, most: usize, now: Time) -> (Vec<View>, usize) {
         let node = match prefix {
             None => Some(Arc::clone(&self.root)),
             Some(prefix) => self.find(prefix),
         };
-        let children = node.map(|node| node.children()).unwrap_or_default();
+        let mut children = node.map(|node| node.children()).unwrap_or_default();
+        let count = children.len();
+        // A level may have very many below: only those that are shown are put in order and looked at.
+        type Child = (Box<str>, Arc<Node>);
+        let by_name = |one: &Child, other: &Child| one.0.cmp(&other.0);
+        match first {
+            First::ByName => shorten(&mut children, most, by_name),
+            First::ByRate => {
+                let rate = |child: &Child| rate_at(child.1.rate.load(Ordering::Relaxed), now);
+                let mut rated: Vec<(f64, Child)> = children.into_iter().map(|child| (rate(&child), child)).collect();
+                shorten(&mut rated, most, |one, other| {
+                    other.0.total_cmp(&one.0).then_with(|| by_name(&one.1, &other.1))
+                });
+                children = rated.into_iter().map(|(_, child)| child).collect();
+            }
+        }
         let path = |level: &str| prefix.map_or_else(|| level.to_owned(), |prefix| format!("{prefix}/{level}"));
-        children.iter().map(|(level, child)| child.view(level, path(level), now)).collect()
+        (children.iter().map(|(level, child)| child.view(level, path(level), now)).collect(), count)
     }
 
     /// Everything together.
@@ -303,35 +406,49 @@ impl Topics {
     }
 
     /// Calls `found` for each topic.
-    pub(crate) fn each(&self, now: Time, mut found: impl FnMut(View)) {
+    pub(crate) fn each(&self, now: Time, mut found: impl FnMut(Glance<'_>)) {
         for (level, child) in self.root.children() {
-            child.each(&level, &mut |path, node| {
-                let level = path.rsplit('/').next().unwrap_or_default();
-                found(node.view(level, path.to_owned(), now));
-            });
+            child.each(&level, now, &mut found);
         }
+    }
+
+    /// The first topics at and below `prefix`, however deep, and how many there are.
+    pub(crate) fn whole(&self, prefix: Option<&str>, first: First, most: usize, now: Time) -> (Vec<View>, usize) {
+        let below = |path: &str| {
+            prefix.is_none_or(|prefix| {
+                path.strip_prefix(prefix).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+            })
+        };
+        let mut found = Vec::new();
+        self.each(now, |topic| {
+            if below(topic.path) {
+                found.push((topic.rate, topic.path.to_owned()));
+            }
+        });
+        let count = found.len();
+        shorten(&mut found, most, |one, other| match first {
+            First::ByName => one.1.cmp(&other.1),
+            First::ByRate => other.0.total_cmp(&one.0).then_with(|| one.1.cmp(&other.1)),
+        });
+        (found.iter().filter_map(|(_, path)| self.view(path, now)).collect(), count)
     }
 
     /// Topics of the last day, and who published there last.
     pub(crate) fn publishers(&self, now: Time) -> Vec<(String, Arc<str>)> {
-        let since = seconds(now).saturating_sub(USED);
+        let since = Time::from_micros(seconds(now).saturating_sub(USED) * 1_000_000);
         let mut used = Vec::new();
-        for (level, child) in self.root.children() {
-            child.each(&level, &mut |path, node| {
-                if node.last() >= since
-                    && let Some(publisher) = &*node.publisher.lock()
-                {
-                    used.push((path.to_owned(), Arc::clone(publisher)));
-                }
-            });
-        }
+        self.each(now, |topic| {
+            if topic.last >= since {
+                used.push((topic.path.to_owned(), topic.publisher));
+            }
+        });
         used
     }
 
     /// Removes topics that nobody has published to for long.
     pub(crate) fn forget(&self, now: Time) {
         let _alone = self.shape.write();
-        if self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER)) > 0 {
+        if self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER), &self.numbered) > 0 {
             self.nodes.store(self.root.size() - 1, Ordering::Relaxed);
         }
     }
@@ -353,26 +470,46 @@ mod tests {
         "kettle-weir".into()
     }
 
+    fn message(topic: &str, payload: &str) -> Arc<Message> {
+        let (topic, payload) = (topic.parse().unwrap(), payload.to_owned().into());
+        let properties = moorfall_wire::PublishProperties::default();
+        let qos = moorfall_wire::QoS::AtLeastOnce;
+        Arc::new(Message::new(topic, payload, qos, false, properties, moorfall_core::SessionKey(1), Time::default()))
+    }
+
+    /// Notes so many messages of a topic.
+    fn note(topics: &Topics, topic: &str, count: usize, bytes: u64, publisher: &Arc<str>, now: Time) -> Option<Path> {
+        let messages = vec![message(topic, "1.83"); count];
+        topics.note(topic, Noted { messages: &messages, bytes, publisher }, now)
+    }
+
+    /// Notes so many by the way to a topic.
+    fn note_by(topics: &Topics, path: &Path, count: usize, bytes: u64, publisher: &Arc<str>, now: Time) -> bool {
+        let messages = vec![message(LEVEL, "1.85"); count];
+        path.note(topics, Noted { messages: &messages, bytes, publisher }, now)
+    }
+
     #[test]
     fn branches_know_the_sums_of_what_is_below() {
         let topics = Topics::default();
         let weir = weir();
-        let path = topics.note(LEVEL, 3, 30, &weir, at(100)).unwrap();
-        assert!(path.note(2, 20, &weir, at(100)));
-        topics.note("harrowmere/gorge", 1, 5, &weir, at(100)).unwrap();
-        topics.note("harrowmere/tidal/ferry-stage/status", 1, 6, &"ferry-stage".into(), at(101)).unwrap();
+        let path = note(&topics, LEVEL, 3, 30, &weir, at(100)).unwrap();
+        assert!(note_by(&topics, &path, 2, 20, &weir, at(100)));
+        note(&topics, "harrowmere/gorge", 1, 5, &weir, at(100)).unwrap();
+        note(&topics, "harrowmere/tidal/ferry-stage/status", 1, 6, &"ferry-stage".into(), at(101)).unwrap();
         let gorge = topics.view("harrowmere/gorge", at(101)).unwrap();
         assert_eq!((gorge.topics, gorge.messages, gorge.bytes, gorge.is_topic), (2, 6, 55, true));
         let total = topics.total(at(101));
         assert_eq!((total.topics, total.messages, total.is_topic), (3, 7, false));
-        let mut below: Vec<_> = topics.below(Some("harrowmere"), at(101)).into_iter().map(|view| view.level).collect();
+        let mut below: Vec<_> =
+            topics.below(Some("harrowmere"), First::ByName, 9, at(101)).0.into_iter().map(|view| view.level).collect();
         below.sort();
         assert_eq!(below, ["gorge", "tidal"]);
         let leaf = topics.view(LEVEL, at(101)).unwrap();
-        assert_eq!((leaf.publisher.as_deref(), leaf.has_children), (Some("kettle-weir"), false));
+        assert_eq!((leaf.publisher().map(|one| &**one), leaf.has_children), (Some("kettle-weir"), false));
         assert!(topics.view("harrowmere/meadows", at(101)).is_none());
         let mut all = Vec::new();
-        topics.each(at(101), |view| all.push(view.path));
+        topics.each(at(101), |topic| all.push(topic.path.to_owned()));
         all.sort();
         assert_eq!(all, ["harrowmere/gorge", LEVEL, "harrowmere/tidal/ferry-stage/status"]);
     }
@@ -382,20 +519,20 @@ mod tests {
         let topics = Topics::default();
         let deep = |number: usize| format!("{number}{}", "/x".repeat(99));
         for number in 0..20 {
-            assert_eq!(topics.note(&deep(number), 1, 1, &weir(), at(100)).is_some(), number < 10, "{number}");
+            assert_eq!(note(&topics, &deep(number), 1, 1, &weir(), at(100)).is_some(), number < 10, "{number}");
         }
         assert_eq!((topics.total(at(100)).topics, topics.unfollowed.load(Ordering::Relaxed)), (10, 10));
-        assert!(topics.note(&deep(3), 1, 1, &weir(), at(100)).is_some(), "what is known is followed on");
+        assert!(note(&topics, &deep(3), 1, 1, &weir(), at(100)).is_some(), "what is known is followed on");
         topics.forget(at(100 + FORGOTTEN_AFTER + 1));
         assert_eq!(topics.total(at(100)).topics, 0);
-        assert!(topics.note(&deep(15), 1, 1, &weir(), at(100)).is_some(), "the room is given back");
+        assert!(note(&topics, &deep(15), 1, 1, &weir(), at(100)).is_some(), "the room is given back");
     }
 
     #[test]
     fn a_rate_follows_what_comes_and_fades_when_nothing_does() {
         let topics = Topics::default();
         for second in 0..100 {
-            topics.note(LEVEL, 5, 50, &weir(), at(1_000 + second)).unwrap();
+            note(&topics, LEVEL, 5, 50, &weir(), at(1_000 + second)).unwrap();
         }
         let rate = |now| topics.view(LEVEL, at(now)).unwrap().rate;
         assert!((4.5..5.5).contains(&rate(1_099)), "{}", rate(1_099));
@@ -407,9 +544,9 @@ mod tests {
     fn what_nobody_publishes_to_is_forgotten_and_may_come_back() {
         let topics = Topics::default();
         let weir = weir();
-        let path = topics.note(LEVEL, 1, 1, &weir, at(1_000)).unwrap();
+        let path = note(&topics, LEVEL, 1, 1, &weir, at(1_000)).unwrap();
         let late = 1_000 + FORGOTTEN_AFTER + 1;
-        topics.note("harrowmere/gorge/kettle-weir/status", 1, 1, &weir, at(late)).unwrap();
+        note(&topics, "harrowmere/gorge/kettle-weir/status", 1, 1, &weir, at(late)).unwrap();
         assert_eq!(
             topics.publishers(at(late)),
             [("harrowmere/gorge/kettle-weir/status".to_owned(), Arc::clone(&weir))]
@@ -418,8 +555,8 @@ mod tests {
         assert_eq!(topics.total(at(late)).topics, 1);
         assert!(topics.view(LEVEL, at(late)).is_none());
         // Whoever kept the way there is told to look for it anew.
-        assert!(!path.note(1, 1, &weir, at(late)));
-        topics.note(LEVEL, 1, 1, &weir, at(late)).unwrap();
+        assert!(!note_by(&topics, &path, 1, 1, &weir, at(late)));
+        note(&topics, LEVEL, 1, 1, &weir, at(late)).unwrap();
         assert_eq!((topics.total(at(late)).topics, topics.view(LEVEL, at(late)).unwrap().messages), (2, 1));
     }
 }

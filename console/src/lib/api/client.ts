@@ -30,6 +30,10 @@ export type Role = components['schemas']['Role'];
 export type RetainedView = components['schemas']['RetainedView'];
 export type RetainedMessage = components['schemas']['RetainedMessage'];
 export type Journey = components['schemas']['Journey'];
+export type RecipientView = components['schemas']['RecipientView'];
+export type RecordingView = components['schemas']['RecordingView'];
+export type RecordedMessage = components['schemas']['RecordedMessage'];
+export type RecordedJourney = components['schemas']['RecordedJourney'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

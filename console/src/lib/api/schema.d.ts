@@ -409,6 +409,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The recordings that the service holds, the newest first. */
+        get: operations["list_recordings"];
+        put?: never;
+        /** Record what becomes of live messages, for a while. */
+        post: operations["begin_recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A recording and its messages, the newest first. */
+        get: operations["show_recording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{number}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a recording; what it holds stays. */
+        post: operations["end_recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/messages/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of one recorded message. */
+        get: operations["recorded_journey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/retained": {
         parameters: {
             query?: never;
@@ -609,6 +678,23 @@ export interface paths {
         };
         /** Lines for a blueprint that plan a topic as it was published to, which no planned path holds yet. */
         get: operations["plan_topic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/topic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One topic. Its messages are gathered from the first call on, until nobody has asked for a minute. */
+        get: operations["show_topic"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1320,10 +1406,10 @@ export interface components {
             token: string;
         };
         /**
-         * @description What a session would get of a message.
+         * @description What a session gets of a message.
          * @enum {string}
          */
-        Outcome: "sent" | "queued" | "withheld";
+        Outcome: "sent" | "queued" | "acknowledged" | "refused" | "withheld";
         /** @description A person as they are to be. */
         PersonDraft: {
             /** @description A new password, of at least ten characters; left out, an earlier one stays. */
@@ -1348,6 +1434,27 @@ export interface components {
             /** @description What they may do. */
             role: components["schemas"]["Role"];
         };
+        /** @description What is planned of the topic. */
+        PlanEntry: {
+            /**
+             * Format: int64
+             * @description The longest time between two messages, seconds; null if none is said.
+             */
+            cadence?: number | null;
+            /** @description The planned path. */
+            path: string;
+            /** @description What messages hold, in words. */
+            payload: string;
+            /** @description What it is for. */
+            purpose: string;
+            /**
+             * Format: int32
+             * @description The quality of service; null if any.
+             */
+            qos?: number | null;
+            /** @description Whether messages are retained: `required`, `allowed` or `never`. */
+            retained: string;
+        };
         /** @description Lines for a blueprint. */
         PlanLines: {
             /** @description To be added to a file of the blueprint. */
@@ -1363,6 +1470,8 @@ export interface components {
             path: string;
             /** @description Whether the message is refused for that. */
             refused: boolean;
+            /** @description All of that in a sentence. */
+            words: string;
         };
         /** @description What went wrong with a call. */
         Problem: {
@@ -1401,21 +1510,160 @@ export interface components {
         };
         /** @description One session that a message leads to. */
         RecipientView: {
+            /**
+             * Format: double
+             * @description Milliseconds from then to the client's answer; null if there was none.
+             */
+            answered_after?: number | null;
             /** @description Its client identifier. */
             client_id: string;
             /** @description Whose it is. */
             identity: string;
-            /** @description What it would get. */
+            /** @description What it gets. */
             outcome: components["schemas"]["Outcome"];
             /**
              * Format: int32
              * @description The quality of service of the delivery.
              */
             qos: number;
-            /** @description The name of the shared subscription of which it is one member among several; empty if it is not by one. */
+            /**
+             * Format: double
+             * @description Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
+             */
+            sent_after?: number | null;
+            /** @description By which shared subscription; empty if it is not by one. Of a message that was not published, one of how many. */
             shared: string;
             /** @description Why, in a sentence. */
             words: string;
+        };
+        /** @description What became of a recorded message. */
+        RecordedJourney: {
+            /** @description The message. */
+            message: components["schemas"]["RecordedMessage"];
+            /** @description The first hundred sessions that it leads to. */
+            recipients: components["schemas"]["RecipientView"][];
+        };
+        /** @description A recorded message. */
+        RecordedMessage: {
+            /** @description Why it may be published, or may not. */
+            access: string;
+            /**
+             * Format: int64
+             * @description How many have acknowledged it.
+             */
+            acknowledged: number;
+            /**
+             * Format: date-time
+             * @description When the broker took it.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Bytes of its payload.
+             */
+            bytes: number;
+            /** @description The client identifier of its publisher; empty if no client published it. */
+            client_id: string;
+            /** @description Whose it is. */
+            identity: string;
+            /** @description Whether the payload goes on after that. */
+            more: boolean;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+            /** @description What the plan says. */
+            plan: string;
+            /** @description The beginning of its payload; null if that is no text. */
+            preview?: string | null;
+            /**
+             * Format: int32
+             * @description The publisher's quality of service.
+             */
+            qos: number;
+            /**
+             * Format: int64
+             * @description Of the first hundred of them, how many wait for it.
+             */
+            queued: number;
+            /**
+             * Format: int64
+             * @description Sessions that it leads to.
+             */
+            recipients: number;
+            /** @description Why the broker did not take it; empty if it did. */
+            refused: string;
+            /** @description Whether it was to be retained. */
+            retain: boolean;
+            /**
+             * Format: int64
+             * @description How many it was sent to that have not acknowledged it, or need not.
+             */
+            sent: number;
+            /** @description Its topic. */
+            topic: string;
+            /**
+             * Format: int64
+             * @description How many do not get it, or do not take it.
+             */
+            withheld: number;
+        };
+        /** @description A recording and the messages that it holds. */
+        RecordingDetails: {
+            /** @description The newest of its messages first. */
+            messages: components["schemas"]["RecordedMessage"][];
+            /** @description The recording. */
+            recording: components["schemas"]["RecordingView"];
+        };
+        /** @description What is to be recorded. */
+        RecordingOrder: {
+            /** @description Messages whose topics this filter matches. */
+            filter: string;
+            /**
+             * Format: int64
+             * @description For how long, seconds; an hour at most.
+             */
+            seconds: number;
+        };
+        /** @description A recording of live messages. At most 500 of them are held, the newest, and at most 100 of each second. */
+        RecordingView: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began_at: string;
+            /** @description Who asked for it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it ends, or has ended.
+             */
+            ends_at: string;
+            /** @description Messages whose topics this filter matches. */
+            filter: string;
+            /**
+             * Format: int64
+             * @description How many are held.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description How many of them were not recorded, because they were too many in their second.
+             */
+            left_out: number;
+            /**
+             * Format: int64
+             * @description Its number, from 1.
+             */
+            number: number;
+            /** @description Whether it goes on. */
+            running: boolean;
+            /**
+             * Format: int64
+             * @description Messages that the filter matched.
+             */
+            seen: number;
         };
         /** @description Attempts that were refused. */
         RefusalView: {
@@ -1565,6 +1813,21 @@ export interface components {
          * @enum {string}
          */
         Role: "watch" | "operate" | "design" | "own";
+        /** @description A rule that is about the topic, for some identities at least. */
+        RuleOnTopic: {
+            /** @description `allow` or `deny`. */
+            effect: string;
+            /** @description Whether it is about publishing. */
+            publish: boolean;
+            /** @description Its name. */
+            rule: string;
+            /** @description Whether it is about subscribing. */
+            subscribe: boolean;
+            /** @description Those of its topics that hold this one. */
+            topics: string[];
+            /** @description Whom it concerns. */
+            who: string;
+        };
         /** @description What became of one rule. */
         RuleTrace: {
             /** @description Whether it applies. */
@@ -1783,6 +2046,27 @@ export interface components {
              */
             withheld: number;
         };
+        /** @description A session that receives what is published to the topic. */
+        SubscriberView: {
+            /** @description Its client identifier. */
+            client_id: string;
+            /** @description Whether its client is connected. */
+            connected: boolean;
+            /** @description Whose it is. */
+            identity: string;
+            /**
+             * Format: int32
+             * @description The highest quality of service that its subscriptions were granted.
+             */
+            qos: number;
+            /**
+             * Format: int64
+             * @description Messages that wait for it.
+             */
+            queue: number;
+            /** @description The shared subscription by which it takes turns with others; empty if it is not by one. */
+            shared: string;
+        };
         /** @description Throughput over time. */
         Throughput: {
             /** @description Oldest first. Where the service was not running there is no point. */
@@ -1861,6 +2145,34 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /** @description What is known of a topic. */
+        TopicDetails: {
+            about?: components["schemas"]["TopicView"] | null;
+            /**
+             * Format: date-time
+             * @description Since when they are gathered: since somebody looks at the topic.
+             */
+            gathered_since: string;
+            /** @description Whether the blueprint plans anything. */
+            has_plan: boolean;
+            /**
+             * Format: int64
+             * @description Messages that were left out, because they were too many in their second.
+             */
+            left_out: number;
+            /** @description The messages that were gathered, oldest first: the newest 200, and at most 20 of each second. */
+            messages: components["schemas"]["TopicMessage"][];
+            plan?: components["schemas"]["PlanEntry"] | null;
+            /** @description The rules that are about it. */
+            rules: components["schemas"]["RuleOnTopic"][];
+            /** @description Sessions that receive what is published to it. */
+            subscribers: components["schemas"]["SubscriberView"][];
+            /**
+             * Format: int64
+             * @description How many there are, named or not.
+             */
+            subscribers_total: number;
+        };
         /** @description Levels of the live hierarchy. */
         TopicList: {
             /**
@@ -1879,6 +2191,35 @@ export interface components {
              * @description Messages on topics that are not in the hierarchy, because it has as many levels as it may.
              */
             unfollowed: number;
+        };
+        /** @description A message of the topic. */
+        TopicMessage: {
+            /**
+             * Format: date-time
+             * @description When the broker took it.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Bytes of its payload.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Its number among those that were gathered, from 1.
+             */
+            number: number;
+            /** @description The first 4,096 bytes of its payload; null if they are no text. */
+            payload?: string | null;
+            /** @description Whose it is. */
+            publisher: string;
+            /**
+             * Format: int32
+             * @description The publisher's quality of service.
+             */
+            qos: number;
+            /** @description Whether it was to be retained. */
+            retain: boolean;
         };
         /** @description One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below. */
         TopicView: {
@@ -1903,6 +2244,11 @@ export interface components {
              * @description Messages since the service started.
              */
             messages: number;
+            /**
+             * @description The number that payloads of this very topic are, or the first that stands in them as a field: one every five
+             *     seconds at most, the last 24, oldest first.
+             */
+            numbers: number[];
             /** @description The whole path to it. */
             path: string;
             /** @description The planned path of this very topic; empty if it is not planned. */
@@ -1926,6 +2272,13 @@ export interface components {
              * @description Topics that end here or below.
              */
             topics: number;
+            /** @description The beginning of what was published to this very topic last; null if that is no text, or if nothing was. */
+            value?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes of its payload.
+             */
+            value_bytes: number;
         };
         /** @description What is to be brought back. */
         Undoing: {
@@ -3145,6 +3498,212 @@ export interface operations {
             };
         };
     };
+    list_recordings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_recording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordingOrder"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_recording: {
+        parameters: {
+            query?: {
+                /** @description Only those after the message of this number. */
+                after?: number;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingDetails"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_recording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recorded_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordedJourney"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_retained: {
         parameters: {
             query?: {
@@ -3637,6 +4196,54 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_topic: {
+        parameters: {
+            query: {
+                /** @description Only messages after the one of this number. */
+                after?: number;
+                /** @description The topic. */
+                topic: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicDetails"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

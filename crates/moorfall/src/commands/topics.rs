@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use moorfall_core::blueprint::{Blueprint, Source};
 use moorfall_service::{
-    api_types::{DriftView, Match, NearMiss, PlanLines, TopicList, TopicView},
+    api_types::{DriftView, Match, NearMiss, PlanLines, TopicDetails, TopicList, TopicView},
     blueprint_files,
 };
+use moorfall_wire::TopicName;
 
 use crate::{
     local::{Local, Which},
@@ -63,6 +64,14 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
+    /// Show a topic: its last value, its plan and rules, and who receives it
+    Show {
+        /// The topic name
+        topic: TopicName,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Show where live traffic and the plan differ
     Drift {
         /// Print JSON
@@ -89,6 +98,10 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             }
             let list: TopicList = arguments.which.find()?.get(&["topics"], &query).await?;
             if json { output::json(&list) } else { output::finish(print_tree(&list, &prefix, whole == "true")) }
+        }
+        Verb::Show { topic, json } => {
+            let details: TopicDetails = arguments.which.find()?.get(&["topics", "topic"], &[("topic", &topic)]).await?;
+            if json { output::json(&details) } else { output::finish(print_topic(&topic, &details)) }
         }
         Verb::Drift { json } => drift(&arguments.which.find()?, json).await,
         Verb::Plan { topic } => plan(&arguments.which.find()?, &topic).await,
@@ -237,4 +250,56 @@ async fn drift(local: &Local, as_json: bool) -> Done {
 async fn plan(local: &Local, topic: &str) -> Done {
     let lines: PlanLines = local.get(&["topics", "plan"], &[("topic", topic)]).await?;
     output::finish(output::line(lines.text.trim_end()))
+}
+
+fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
+    let part = |name: &str, words: &str| {
+        output::line(format_args!("{FAINT}{name:12}{FAINT:#}{}", indented(&printable(words), 12).trim_start()))
+    };
+    output::line(format_args!("{STRONG}{}{STRONG:#}", printable(topic)))?;
+    match &details.about {
+        None => part("last", "nothing was published to it since the service started")?,
+        Some(about) => {
+            let value = about.value.clone().unwrap_or_else(|| "(no text)".into());
+            let more = if value.len() as u64 >= about.value_bytes { "" } else { " …" };
+            part("last", &format!("{value}{more}"))?;
+            let ago = since(about.last);
+            part("", &format!("{} from {}, {ago} ago", output::bytes(about.value_bytes as f64), about.publisher))?;
+            let messages = plural(about.messages, "message", "messages");
+            let retained = if about.retained { ", one is retained" } else { "" };
+            part("traffic", &format!("{messages} since the start, {:.1} a second now{retained}", about.rate))?;
+        }
+    }
+    match &details.plan {
+        Some(plan) => {
+            part("plan", &plan.path)?;
+            let qos = plan.qos.map(|qos| format!(", QoS {qos}")).unwrap_or_default();
+            let cadence = plan.cadence.map(|seconds| format!(", every {seconds} s at least")).unwrap_or_default();
+            part("", &format!("{}: {}{qos}, retained: {}{cadence}", plan.purpose, plan.payload, plan.retained))?;
+        }
+        None if details.has_plan => part("plan", "it is not planned")?,
+        None => part("plan", "nothing is planned")?,
+    }
+    for (index, rule) in details.rules.iter().enumerate() {
+        let acts = match (rule.publish, rule.subscribe) {
+            (true, true) => "publish and subscribe",
+            (true, false) => "publish",
+            _ => "subscribe",
+        };
+        let words = format!("{}: {} {} to {acts}", rule.rule, rule.effect, rule.who);
+        part(if index == 0 { "rules" } else { "" }, &words)?;
+    }
+    if details.subscribers.is_empty() {
+        return part("subscribers", "nobody subscribes to it");
+    }
+    let rows = details.subscribers.iter().map(|one| {
+        let state = if one.connected { "connected" } else { "away" };
+        let shared = if one.shared.is_empty() { String::new() } else { format!(", takes turns in {}", one.shared) };
+        vec![one.client_id.clone(), one.qos.to_string(), count(one.queue), format!("{state}{shared}")]
+    });
+    output::line(table(&["SUBSCRIBER", ">QOS", ">QUEUE", "STATE"], rows.collect()))?;
+    match details.subscribers_total.saturating_sub(details.subscribers.len() as u64) {
+        0 => Ok(()),
+        more => output::line(format_args!("{FAINT}and {} more{FAINT:#}", plural(more, "session", "sessions"))),
+    }
 }

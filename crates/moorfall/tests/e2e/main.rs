@@ -22,4 +22,5 @@ mod retained;
 mod service;
 mod sessions;
 mod sockets;
+mod topics;
 mod transports;

@@ -20,6 +20,7 @@ mod sessions;
 mod status;
 mod throughput;
 mod tokens;
+mod topic;
 mod topics;
 pub mod types;
 
@@ -67,6 +68,17 @@ impl Modify for Security {
     }
 }
 
+/// The beginning of a payload as text, perhaps cut through within a character; `None` if it is no text.
+fn preview(bytes: &[u8]) -> Option<String> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => Some(text.to_owned()),
+        Err(error) if error.error_len().is_none() => {
+            Some(String::from_utf8_lossy(&bytes[..error.valid_up_to()]).into_owned())
+        }
+        Err(_) => None,
+    }
+}
+
 fn routes() -> OpenApiRouter<Arc<Broker>> {
     let open = OpenApiRouter::new()
         .routes(routes!(access::sign_in))
@@ -99,6 +111,7 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(topics::refusals))
         .routes(routes!(topics::list))
         .routes(routes!(topics::matches))
+        .routes(routes!(topic::show))
         .routes(routes!(topics::drift))
         .routes(routes!(topics::plan))
         .routes(routes!(retained::list))

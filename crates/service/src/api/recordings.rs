@@ -17,6 +17,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::{
     journey::{Outcome, RecipientView},
     operator::Operator,
+    preview,
     problem::{Body, Problem},
 };
 use crate::{
@@ -139,15 +140,6 @@ fn view(recording: &Recording) -> RecordingView {
 fn message(journey: &Journey) -> RecordedMessage {
     let outcomes: Vec<Outcome> = journey.leads.iter().map(|lead| recipient(journey.at, lead).outcome).collect();
     let number = |wanted: &[Outcome]| outcomes.iter().filter(|outcome| wanted.contains(outcome)).count() as u64;
-    let text = std::str::from_utf8(&journey.payload);
-    // A character may have been cut through.
-    let preview = match text {
-        Ok(text) => Some(text.to_owned()),
-        Err(error) if error.error_len().is_none() => {
-            Some(String::from_utf8_lossy(&journey.payload[..error.valid_up_to()]).into_owned())
-        }
-        Err(_) => None,
-    };
     RecordedMessage {
         number: journey.number,
         at: date(journey.at),
@@ -157,7 +149,7 @@ fn message(journey: &Journey) -> RecordedMessage {
         qos: journey.qos.level(),
         retain: journey.retain,
         bytes: journey.bytes as u64,
-        preview,
+        preview: preview(&journey.payload),
         more: journey.bytes > journey.payload.len(),
         refused: journey.refused.clone(),
         access: journey.origin.access.clone(),

@@ -185,8 +185,8 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
         publisher: broker
             .topics
             .view(&message.topic, now)
-            .and_then(|view| view.publisher)
-            .map_or_else(String::new, |publisher| publisher.to_string()),
+            .and_then(|view| view.publisher().map(ToString::to_string))
+            .unwrap_or_default(),
         planned: planned.unwrap_or_default(),
         more: preview.as_ref().is_none_or(|preview| preview.len() < message.payload.len()),
         preview,

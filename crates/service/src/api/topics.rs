@@ -17,8 +17,14 @@ use time::OffsetDateTime;
 use tokio::time::Instant;
 use utoipa::{IntoParams, ToSchema};
 
-use super::problem::Problem;
-use crate::{broker::Broker, clock::date, effects::inner, topic_search, topics::View};
+use super::{preview, problem::Problem};
+use crate::{
+    broker::Broker,
+    clock::date,
+    effects::inner,
+    topic_search,
+    topics::{First, View},
+};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -44,6 +50,13 @@ pub struct TopicView {
     pub last: OffsetDateTime,
     /// Who published to this very topic last; empty if nobody did.
     pub publisher: String,
+    /// The beginning of what was published to this very topic last; null if that is no text, or if nothing was.
+    pub value: Option<String>,
+    /// Bytes of its payload.
+    pub value_bytes: u64,
+    /// The number that payloads of this very topic are, or the first that stands in them as a field: one every five
+    /// seconds at most, the last 24, oldest first.
+    pub numbers: Vec<f32>,
     /// Whether this very topic has a retained message.
     pub retained: bool,
     /// The planned path of this very topic; empty if it is not planned.
@@ -118,36 +131,22 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
             Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
         })?,
     };
-    let mut levels = Vec::new();
-    if wanted.whole {
-        let below = |path: &str| {
-            prefix.is_none_or(|prefix| {
-                path.strip_prefix(prefix).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-            })
-        };
-        broker.topics.each(now, |view| {
-            if below(&view.path) {
-                levels.push(view);
-            }
-        });
+    let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };
+    let most = wanted.limit.min(5_000);
+    let (levels, count) = if wanted.whole {
+        broker.topics.whole(prefix, first, most, now)
     } else {
-        levels = broker.topics.below(prefix, now);
-    }
-    let count = levels.len() as u64;
-    if wanted.sort == "rate" {
-        levels.sort_by(|one, other| other.rate.total_cmp(&one.rate).then_with(|| one.path.cmp(&other.path)));
-    } else {
-        levels.sort_by(|one, other| one.path.cmp(&other.path));
-    }
-    levels.truncate(wanted.limit.min(5_000));
+        broker.topics.below(prefix, first, most, now)
+    };
     let has_plan = !broker.design.policy().plan().topics().is_empty();
     let levels = levels.into_iter().map(|level| view(broker, level)).collect();
     let unfollowed = broker.topics.unfollowed.load(Ordering::Relaxed);
-    Ok(TopicList { total: view(broker, total), levels, count, has_plan, unfollowed })
+    Ok(TopicList { total: view(broker, total), levels, count: count as u64, has_plan, unfollowed })
 }
 
-fn view(broker: &Broker, view: View) -> TopicView {
-    let View { level, path, topics, has_children, is_topic, messages, bytes, rate, last, publisher } = view;
+pub(super) fn view(broker: &Broker, view: View) -> TopicView {
+    let publisher = view.publisher().map(ToString::to_string).unwrap_or_default();
+    let View { level, path, topics, has_children, is_topic, messages, bytes, rate, last, value } = view;
     let name = TopicName::new(path.clone()).ok().filter(|_| is_topic);
     let route = name.as_ref().map(|name| broker.router.route(name));
     let policy = broker.design.policy();
@@ -161,7 +160,10 @@ fn view(broker: &Broker, view: View) -> TopicView {
         bytes,
         rate: if rate < 0.001 { 0.0 } else { rate },
         last: date(last),
-        publisher: publisher.map(|publisher| publisher.to_string()).unwrap_or_default(),
+        publisher,
+        value: value.as_ref().and_then(|value| preview(&value.preview)),
+        value_bytes: value.as_ref().map_or(0, |value| value.bytes as u64),
+        numbers: value.map(|value| value.numbers()).unwrap_or_default(),
         retained: name.as_ref().is_some_and(|name| broker.router.retained_of(name).is_some()),
         planned: planned.map(|place| policy.plan().topics()[place].path.clone()).unwrap_or_default(),
         subscribers: route.map_or(0, |route| (route.recipients.len() + route.groups.len()) as u64),
@@ -411,15 +413,14 @@ fn find_silent(broker: &Broker) -> Vec<DriftView> {
         return silent;
     }
     broker.topics.each(now, |topic| {
-        let Some(place) = policy.plan().find(&topic.path) else { return };
+        let Some(place) = policy.plan().find(topic.path) else { return };
         heard[place] = true;
         let Some(cadence) = policy.plan().topics()[place].cadence else { return };
         let waited = now - topic.last;
         if waited > cadence {
             let words =
                 format!("silent for {} s; a message is planned every {} s", waited.as_secs(), cadence.as_secs());
-            let publisher = topic.publisher.map(|publisher| publisher.to_string()).unwrap_or_default();
-            silent.push(view(topic.path, words, date(topic.last), publisher));
+            silent.push(view(topic.path.to_owned(), words, date(topic.last), topic.publisher.to_string()));
         }
     });
     for (topic, _) in
@@ -457,7 +458,7 @@ pub(crate) async fn plan(
     State(broker): State<Arc<Broker>>,
     Query(ToPlan { topic }): Query<ToPlan>,
 ) -> Result<Json<PlanLines>, Problem> {
-    let known = broker.topics.view(&topic, broker.clock.now()).filter(|view| view.publisher.is_some());
+    let known = broker.topics.view(&topic, broker.clock.now()).filter(|view| view.is_topic);
     let view = known.map(|known| view(&broker, known)).ok_or_else(|| {
         let detail = format!("nothing was published to {topic} itself; `moorfall topics tree` shows where");
         Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)

@@ -18,6 +18,7 @@ pub use super::{
     recordings::{RecordedJourney, RecordedMessage, RecordingDetails, RecordingView},
     retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
     tokens::{NewToken, TokenView},
+    topic::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage},
     topics::{DriftView, Match, NearMiss, PlanLines, RefusalView, TopicList, TopicView},
 };
 pub use crate::directory::IdentityView;

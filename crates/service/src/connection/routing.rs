@@ -10,6 +10,7 @@ use crate::{
     api::plan_of,
     broker::{Broker, Waiting},
     recorder::Origin,
+    topics::Noted,
 };
 
 /// Messages of one run at most.
@@ -42,7 +43,7 @@ impl Connection {
         } else {
             let route = Arc::clone(route);
             self.hand_on_run();
-            self.note_topic(&message.topic, 1, message.weight() as u64);
+            self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
             let waiting = match (&self.record, packet_id) {
                 (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
                 _ => None,
@@ -77,16 +78,17 @@ impl Connection {
     }
 
     /// Counts messages of one topic in the live hierarchy.
-    pub(super) fn note_topic(&mut self, topic: &TopicName, messages: u64, bytes: u64) {
-        let Some(record) = &self.record else { return };
+    pub(super) fn note_topic(&mut self, messages: &[Arc<Message>], bytes: u64) {
+        let (Some(record), Some(last)) = (&self.record, messages.last()) else { return };
+        let (topic, noted) = (&last.topic, Noted { messages, bytes, publisher: &record.identity });
         let now = self.broker.clock.now();
-        if let Some((noted, path)) = &self.noted
-            && noted == topic
-            && path.note(messages, bytes, &record.identity, now)
+        if let Some((known, path)) = &self.noted
+            && known == topic
+            && path.note(&self.broker.topics, noted, now)
         {
             return;
         }
-        let path = self.broker.topics.note(topic, messages, bytes, &record.identity, now);
+        let path = self.broker.topics.note(topic, noted, now);
         self.noted = path.map(|path| (topic.detached(), path));
     }
 
@@ -94,7 +96,7 @@ impl Connection {
     pub(super) fn hand_on_run(&mut self) {
         if let Some(route) = self.run_route.take() {
             let run = Arc::new(Run::new(self.run.drain(..)));
-            self.note_topic(run.topic(), run.messages().len() as u64, run.weight() as u64);
+            self.note_topic(run.messages(), run.weight() as u64);
             self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
         }
     }

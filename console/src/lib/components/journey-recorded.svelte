@@ -1,0 +1,175 @@
+<script lang="ts">
+  import { router } from 'svelte-spa-router';
+
+  import type { RecordedMessage } from '$lib/api/client';
+  import { bytes, count, precise, span } from '$lib/format';
+  import { Recordings } from '$lib/state/recordings.svelte';
+  import Panel from './panel.svelte';
+  import RecipientTable from './recipient-table.svelte';
+  import StepLine from './step-line.svelte';
+  import TopicText from './topic-text.svelte';
+
+  interface Props {
+    /** Whether the person who looks may record. */
+    mayRecord: boolean;
+  }
+
+  const { mayRecord }: Props = $props();
+  const recordings = new Recordings();
+  recordings.filter = new URLSearchParams(router.querystring).get('topic') ?? '';
+  const chosen = $derived(recordings.chosen);
+  const shown = $derived(recordings.journey?.message);
+  const field = 'rounded border border-line bg-page px-2 py-1';
+
+  $effect(() => {
+    void recordings.watch();
+    return () => recordings.stop();
+  });
+
+  /** What became of a message, in a few words. */
+  function fate(message: RecordedMessage): string {
+    if (message.refused) return 'refused';
+    if (message.recipients === 0) return 'nobody subscribes';
+    const parts = (['acknowledged', 'sent', 'queued', 'withheld'] as const).filter(
+      (name) => message[name] > 0,
+    );
+    return parts.map((name) => `${count(message[name])} ${name}`).join(', ');
+  }
+
+  const tone = (message: RecordedMessage) =>
+    message.refused || message.withheld > 0 ? 'text-wrong' : message.queued > 0 ? 'text-rain' : '';
+</script>
+
+<Panel title="Record" note="for a filter and a while; at most 100 messages a second, the newest 500 are held">
+  <div class="flex flex-wrap items-center gap-2 px-5 pb-3 text-sm">
+    {#if mayRecord}
+      <form
+        class="flex min-w-96 flex-1 items-center gap-2"
+        onsubmit={(event) => {
+          event.preventDefault();
+          void recordings.begin();
+        }}
+      >
+        <input
+          class="{field} min-w-60 flex-1 font-mono"
+          aria-label="Filter"
+          placeholder="topic filter"
+          required
+          bind:value={recordings.filter}
+        />
+        <label>
+          for
+          <select class={field} bind:value={recordings.seconds}>
+            {#each [10, 60, 300, 1_800, 3_600] as seconds (seconds)}
+              <option value={seconds}>{span(seconds)}</option>
+            {/each}
+          </select>
+        </label>
+        <button class="rounded bg-moss px-3 py-1 font-medium text-panel">Record</button>
+      </form>
+    {/if}
+    {#if recordings.list.length > 0}
+      <select
+        class="{field} max-w-96 font-mono text-xs"
+        aria-label="Recording"
+        value={chosen?.number}
+        onchange={(event) => recordings.choose(Number(event.currentTarget.value))}
+      >
+        {#each recordings.list as one (one.number)}
+          <option value={one.number}>{one.number}: {one.filter}</option>
+        {/each}
+      </select>
+    {/if}
+    {#if chosen}
+      <p class="text-xs text-quiet" data-recording={chosen.running ? 'running' : 'ended'}>
+        {#if chosen.running}
+          <b class="text-moss">recording</b>, {span((Date.parse(chosen.ends_at) - Date.now()) / 1000)} left;
+        {:else}ended;{/if}
+        {count(chosen.seen)} messages{chosen.left_out > 0 ? `, ${count(chosen.left_out)} left out` : ''}; by {chosen.by}
+      </p>
+      {#if chosen.running && mayRecord}
+        <button
+          class="rounded border border-line px-2 py-0.5 hover:bg-page"
+          onclick={() => recordings.end(chosen.number)}>End it</button
+        >
+      {/if}
+    {/if}
+  </div>
+</Panel>
+{#if recordings.trouble}<p class="text-sm text-wrong" role="alert">{recordings.trouble}</p>{/if}
+<div class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] gap-4">
+  <div class="flex min-h-0 flex-col">
+    <Panel title="Messages" note={chosen ? `of recording ${chosen.number}, the newest first` : ''} fills>
+      <div class="min-h-0 flex-1 overflow-y-auto">
+        <table class="w-full text-sm" data-messages>
+          <thead class="sticky top-0 bg-panel text-left text-quiet">
+            <tr class="border-y border-line">
+              {#each ['At', 'Topic', 'By', 'QoS', 'Became'] as heading (heading)}
+                <th scope="col" class="px-3 py-1.5 font-medium first:pl-5">{heading}</th>
+              {/each}
+            </tr>
+          </thead>
+          <tbody>
+            {#each recordings.messages as message (message.number)}
+              <tr
+                class="cursor-pointer border-b border-line/60 align-top hover:bg-page
+                  {shown?.number === message.number ? 'bg-page' : ''}"
+                onclick={() => recordings.show(message.number)}
+              >
+                <td class="py-1 pr-3 pl-5 text-xs whitespace-nowrap tabular-nums">{precise(message.at)}</td>
+                <td class="w-full px-3 py-1"
+                  ><button class="text-left"><TopicText topic={message.topic} /></button></td
+                >
+                <td class="px-3 py-1 whitespace-nowrap">{message.identity}</td>
+                <td class="px-3 py-1">{message.qos}</td>
+                <td class="px-3 py-1 pr-5 whitespace-nowrap {tone(message)}">{fate(message)}</td>
+              </tr>
+            {:else}
+              <tr>
+                <td colspan="5" class="px-5 py-6 text-center text-quiet">
+                  {chosen ? 'No message has come that the filter matches.' : 'Nothing was recorded yet.'}
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </Panel>
+  </div>
+  <div class="flex min-h-0 flex-col">
+    <Panel title="What became of it" note={shown ? `message ${shown.number}` : ''} fills>
+      {#if shown && recordings.journey}
+        <div class="min-h-0 flex-1 overflow-y-auto text-sm" data-journey>
+          <div class="px-5 pb-2">
+            <p><TopicText topic={shown.topic} /></p>
+            <p class="text-quiet">
+              {precise(shown.at)}, QoS {shown.qos}{shown.retain ? ', retained' : ''}, {bytes(
+                shown.bytes,
+              )}{shown.client_id && shown.client_id !== shown.identity ? `, client ${shown.client_id}` : ''}
+            </p>
+            {#if shown.preview}
+              <pre
+                class="my-1 max-h-24 overflow-auto rounded bg-page px-3 py-1 font-mono text-xs break-all whitespace-pre-wrap">{shown.preview}{shown.more
+                  ? ' …'
+                  : ''}</pre>
+            {/if}
+            <ol>
+              {#if shown.refused}<StepLine
+                  good={false}
+                  name="Refused"
+                  words={shown.refused}
+                />{:else}<StepLine good name="Access" words={shown.access} />{/if}
+              <StepLine good={!shown.plan.includes('breaks the plan')} name="Plan" words={shown.plan} />
+            </ol>
+          </div>
+          <RecipientTable
+            recipients={recordings.journey.recipients}
+            nobody={shown.refused ? 'Nobody: the broker refused it.' : 'Nobody subscribed to it.'}
+          />
+        </div>
+      {:else}
+        <p class="px-5 text-sm text-quiet">Choose a message to see who got it, when, or why not.</p>
+      {/if}
+    </Panel>
+  </div>
+</div>
