@@ -9,6 +9,7 @@
   import DesignPage from '$lib/pages/design-page.svelte';
   import IdentitiesPage from '$lib/pages/identities-page.svelte';
   import JourneyPage from '$lib/pages/journey-page.svelte';
+  import TopicPage from '$lib/pages/topic-page.svelte';
   import OverviewPage from '$lib/pages/overview-page.svelte';
   import PeoplePage from '$lib/pages/people-page.svelte';
   import RetainedPage from '$lib/pages/retained-page.svelte';
@@ -25,6 +26,7 @@
     '/': OverviewPage,
     '/topics': TopicsPage,
     '/retained': RetainedPage,
+    '/topic': TopicPage,
     '/journey': JourneyPage,
     '/access': AccessPage,
     '/identities': IdentitiesPage,

@@ -4,13 +4,49 @@ import uPlot from 'uplot';
 /** Height of the chart, CSS pixels. */
 export const HEIGHT = 180;
 
-export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options {
+/** What all charts have in common, in the colours of the place. */
+function frame(place: HTMLElement) {
   const style = getComputedStyle(place);
   const colour = (name: string) => style.getPropertyValue(name).trim();
-  const pale = (name: string) => `color-mix(in srgb, ${colour(name)} 35%, transparent)`;
   const font = `12px ${style.fontFamily}`;
   const grid = { stroke: colour('--line'), width: 1 };
   const axis = { stroke: colour('--quiet'), font, grid, ticks: { show: false } };
+  const options = {
+    width: place.clientWidth,
+    height: HEIGHT,
+    legend: { show: true, live: true },
+    // Where nobody points, the legend tells the newest values.
+    hooks: { setCursor: [showNewest] },
+    cursor: { points: { size: 6 }, drag: { x: false, y: false } },
+  };
+  return { colour, axis, options };
+}
+
+/** One value over time. */
+export function valueOptions(place: HTMLElement, label: string): uPlot.Options {
+  const { colour, axis, options } = frame(place);
+  return {
+    ...options,
+    axes: [
+      { ...axis, size: 30, values: (_, ticks) => ticks.map((at) => timeOfDay(at, 0)) },
+      { ...axis, size: 60 },
+    ],
+    series: [
+      { label: 'Time', value: (_, at) => (at === null ? '' : timeOfDay(at, 0)) },
+      {
+        label,
+        stroke: colour('--moss'),
+        width: 2,
+        points: { size: 5, fill: colour('--moss') },
+        value: (_, value) => (value === null ? '' : String(value)),
+      },
+    ],
+  };
+}
+
+export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options {
+  const { colour, axis, options } = frame(place);
+  const pale = (name: string) => `color-mix(in srgb, ${colour(name)} 35%, transparent)`;
   const line = (label: string, name: string): uPlot.Series => ({
     label,
     stroke: colour(name),
@@ -24,12 +60,7 @@ export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options
     width: 1,
   });
   return {
-    width: place.clientWidth,
-    height: HEIGHT,
-    legend: { show: true, live: true },
-    // Where nobody points, the legend tells the newest values.
-    hooks: { setCursor: [showNewest] },
-    cursor: { points: { size: 6 }, drag: { x: false, y: false } },
+    ...options,
     scales: {
       // The axis ends now, whether or not something was measured.
       x: { range: () => [Date.now() / 1000 - minutes * 60, Date.now() / 1000] },

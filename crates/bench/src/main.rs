@@ -16,6 +16,7 @@ mod report;
 mod restart;
 mod routes;
 mod tree;
+mod watching;
 
 use std::{path::PathBuf, time::Duration};
 
@@ -97,6 +98,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("tree") {
         tree::run(plan).await?;
+    }
+    if plan.wants("watching") {
+        watching::run(plan).await?;
     }
     if plan.wants("restart") {
         restart::run(plan).await?;

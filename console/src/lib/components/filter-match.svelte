@@ -27,7 +27,10 @@
   {:else if match}
     <p><b>Catches</b> {match.planned.length} planned paths, {match.live_total} live topics</p>
     <ul class="font-mono text-xs text-moss" data-catches>
-      {#each [...match.planned, ...match.live] as topic (topic)}<li>{topic}</li>{/each}
+      {#each match.planned as path (path)}<li>{path}</li>{/each}
+      {#each match.live as topic (topic)}
+        <li><a class="hover:underline" href="#/topic?name={encodeURIComponent(topic)}">{topic}</a></li>
+      {/each}
     </ul>
     {#if match.live_misses.length + match.planned_misses.length > 0}
       <p><b>Just misses</b></p>

@@ -6,7 +6,7 @@
       name: 'Watch',
       pages: [
         { path: '/', name: 'Overview' },
-        { path: '/topics', name: 'Topics' },
+        { path: '/topics', name: 'Topics', inner: '/topic' },
         { path: '/retained', name: 'Retained' },
         { path: '/journey', name: 'Journey' },
       ],
@@ -34,7 +34,7 @@
     <h2 class="px-6 pt-2 pb-1 text-xs text-quiet">{group.name}</h2>
     <ul>
       {#each group.pages as page (page.path)}
-        {@const here = router.location === page.path}
+        {@const here = router.location === page.path || router.location === page.inner}
         <li>
           <a
             href="#{page.path}"

@@ -2,8 +2,9 @@
   import ChevronDown from '@lucide/svelte/icons/chevron-down';
   import ChevronRight from '@lucide/svelte/icons/chevron-right';
 
-  import { count, moment, rate, span } from '$lib/format';
+  import { bytes, count, moment, rate, span } from '$lib/format';
   import type { Topics } from '$lib/state/topics.svelte';
+  import SparkLine from './spark-line.svelte';
   import Self from './topic-rows.svelte';
 
   interface Props {
@@ -18,13 +19,14 @@
   const list = $derived(topics.branch(path));
   const margins = ['pl-5', 'pl-10', 'pl-15', 'pl-20', 'pl-25', 'pl-30', 'pl-35', 'pl-40'];
   const margin = $derived(margins[Math.min(depth, margins.length - 1)]);
+  const link = (path: string) => `#/topic?name=${encodeURIComponent(path)}`;
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
 </script>
 
 {#each list?.levels ?? [] as level (level.path)}
   {@const open = topics.branch(level.path) !== undefined}
   <tr class="border-b border-line/60 hover:bg-page" data-topic={level.path}>
-    <td class="py-1 pr-3 whitespace-nowrap {margin}">
+    <td class="py-1 pr-2 whitespace-nowrap {margin}">
       {#if level.has_children}
         <button
           class="flex items-center gap-1 font-medium"
@@ -36,16 +38,30 @@
             />{/if}
           {level.level === '' ? '(empty)' : level.level}
         </button>
+        {#if level.is_topic}
+          <a class="ml-5 text-xs text-moss hover:underline" href={link(level.path)}>the topic itself</a>
+        {/if}
       {:else}
-        <span class="pl-5">{level.level === '' ? '(empty)' : level.level}</span>
+        <a class="pl-5 hover:underline" href={link(level.path)}
+          >{level.level === '' ? '(empty)' : level.level}</a
+        >
       {/if}
     </td>
-    <td class="px-3 text-right">{level.has_children ? count(level.topics) : ''}</td>
-    <td class="px-3 text-right">{rate(level.rate)}</td>
-    <td class="px-3 text-right">{count(level.messages)}</td>
-    <td class="px-3 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
-    <td class="px-3">{level.retained ? 'retained' : ''}</td>
-    <td class="px-3">
+    <td class="px-2 text-right">{level.has_children ? count(level.topics) : ''}</td>
+    <td class="px-2 text-right">{rate(level.rate)}</td>
+    <td class="w-full max-w-0 truncate px-2 font-mono text-xs" title={level.value ?? ''}>
+      {level.is_topic ? (level.value ?? `(no text, ${bytes(level.value_bytes)})`) : ''}
+    </td>
+    <td class="px-2">
+      {#if level.is_topic && level.numbers.length > 1}
+        <SparkLine values={level.numbers} label="numbers of {level.path}" />
+      {:else if !level.is_topic}
+        <SparkLine values={topics.rates(level.path)} label="rate of {level.path}" fromZero />
+      {/if}
+    </td>
+    <td class="px-2 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
+    <td class="px-2">{level.retained ? 'kept' : ''}</td>
+    <td class="px-2">
       {#if level.is_topic && list?.has_plan}
         <span class={level.planned === '' ? 'font-bold text-rain' : 'text-quiet'} title={level.planned}>
           {level.planned === '' ? 'not planned' : 'planned'}
@@ -58,7 +74,7 @@
 {/each}
 {#if list && list.levels.length < list.count}
   <tr>
-    <td colspan="8" class="py-1 pr-3 text-quiet {margin}">
+    <td colspan="9" class="py-1 pr-3 text-quiet {margin}">
       and {count(list.count - list.levels.length)} more; `moorfall topics tree` lists all
     </td>
   </tr>

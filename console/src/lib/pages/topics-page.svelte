@@ -7,7 +7,7 @@
 
   const topics = new Topics();
   const total = $derived(topics.branch('')?.total);
-  const headings = ['Level', 'Topics', 'Rate/s', 'Messages', 'Ago', 'Kept', 'Plan', 'Readers'];
+  const headings = ['Level', 'Topics', 'Rate/s', 'Last value', 'Over time', 'Ago', 'Kept', 'Plan', 'Readers'];
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
 
   $effect(() => {
@@ -16,11 +16,13 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[7fr_4fr] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[5fr_2fr] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col">
     <Panel
       title="Topics"
-      note={total ? `${count(total.topics)} topics, ${rate(total.rate)} messages/s` : topics.trouble}
+      note={total
+        ? `${count(total.topics)} topics, ${rate(total.rate)} messages/s; looked at every 2 s, numbers every 5 s at most`
+        : ''}
       fills
     >
       {#snippet tools()}
@@ -36,8 +38,8 @@
               {#each headings as heading, index (heading)}
                 <th
                   scope="col"
-                  class="px-3 py-1.5 font-medium first:pl-5 last:pr-5
-                    {[0, 5, 6].includes(index) ? 'text-left' : 'text-right'}"
+                  class="px-2 py-1.5 font-medium whitespace-nowrap first:pl-5 last:pr-5
+                    {[0, 3, 4, 6, 7].includes(index) ? 'text-left' : 'text-right'}"
                 >
                   {heading}
                 </th>
@@ -48,6 +50,7 @@
             <TopicRows {topics} path="" depth={0} />
           </tbody>
         </table>
+        {#if topics.trouble}<p class="px-5 py-2 text-sm text-wrong" role="alert">{topics.trouble}</p>{/if}
         {#if total?.topics === 0}
           <p class="p-6 text-center text-sm text-quiet">Nothing was published since the service started.</p>
         {/if}

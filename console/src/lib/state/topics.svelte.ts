@@ -3,6 +3,8 @@ import { api, reasonOf, type DriftView, type TopicList, type TopicMatch } from '
 
 /** Between two looks, milliseconds. */
 const PERIOD = 2_000;
+/** Rates of a branch that are remembered, for drawing them. */
+const REMEMBERED = 30;
 /** Levels of one branch that are listed. */
 const LISTED = 300;
 
@@ -13,6 +15,8 @@ export class Topics {
   #match = $state.raw<TopicMatch>();
   #wrong = $state('');
   #trouble = $state('');
+  /** Rates of the levels that are listed, as they were seen, oldest first. */
+  #rates = $state.raw(new Map<string, number[]>());
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
   filter = $state('');
@@ -33,6 +37,11 @@ export class Topics {
 
   get trouble(): string {
     return this.#trouble;
+  }
+
+  /** How the rate of a branch went since it is looked at. */
+  rates(path: string): readonly number[] {
+    return this.#rates.get(path) ?? [];
   }
 
   branch(path: string): TopicList | undefined {
@@ -68,6 +77,12 @@ export class Topics {
         if (branch && (path === '' || path in open)) open[path] = branch;
       });
       this.#open = open;
+      const listed = Object.values(open).flatMap((branch) => branch.levels);
+      this.#rates = new Map(
+        listed
+          .filter((level) => !level.is_topic)
+          .map(({ path, rate }) => [path, [...this.rates(path), rate].slice(-REMEMBERED)]),
+      );
       this.#drift = drift.data;
       this.#trouble = '';
     } catch {

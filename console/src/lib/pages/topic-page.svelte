@@ -1,0 +1,68 @@
+<script lang="ts">
+  import { router } from 'svelte-spa-router';
+
+  import Panel from '$lib/components/panel.svelte';
+  import TopicFacts from '$lib/components/topic-facts.svelte';
+  import TopicMessages from '$lib/components/topic-messages.svelte';
+  import ValueChart from '$lib/components/value-chart.svelte';
+  import { count, moment } from '$lib/format';
+  import { shell } from '$lib/state/context';
+  import { Topic } from '$lib/state/topic.svelte';
+
+  const { theme } = shell();
+  const name = $derived(new URLSearchParams(router.querystring).get('name') ?? '');
+  const topic = $derived(new Topic(name));
+  const details = $derived(topic.details);
+  const label = $derived(topic.field === '' ? 'Value' : (topic.field ?? 'Value'));
+
+  $effect(() => {
+    const watched = topic;
+    void watched.watch();
+    return () => watched.stop();
+  });
+</script>
+
+<main class="grid min-h-0 flex-1 grid-cols-[7fr_3fr] gap-4 px-6 py-4">
+  <div class="flex min-h-0 flex-col gap-4">
+    <Panel title={name}>
+      {#snippet tools()}
+        {#if topic.fields.length > 1}
+          <label class="text-sm">
+            Draw
+            <select
+              class="rounded border border-line bg-page px-2 py-0.5 font-mono text-xs"
+              value={topic.field}
+              onchange={(event) => topic.draw(event.currentTarget.value)}
+            >
+              {#each topic.fields as field (field)}<option value={field}>{field || 'the payload'}</option
+                >{/each}
+            </select>
+          </label>
+        {/if}
+      {/snippet}
+      {#if topic.field !== undefined}
+        <div class="px-5 pb-2" data-chart={topic.field}>
+          <ValueChart series={topic.series} {label} dark={theme.dark} />
+        </div>
+      {:else}
+        <p class="px-5 pb-4 text-sm text-quiet">
+          {topic.messages.length > 0
+            ? 'Its payloads hold no number that could be drawn.'
+            : 'What its numbers do is drawn as messages come.'}
+        </p>
+      {/if}
+    </Panel>
+    <Panel
+      title="Messages"
+      note={details
+        ? `since ${moment(details.gathered_since)}, at most 20 a second${details.left_out > 0 ? `; ${count(details.left_out)} left out` : ''}`
+        : topic.trouble}
+      fills
+    >
+      <TopicMessages {topic} />
+    </Panel>
+  </div>
+  <div class="flex min-h-0 flex-col">
+    <Panel title="What is known of it" note={topic.trouble} fills><TopicFacts {topic} /></Panel>
+  </div>
+</main>
