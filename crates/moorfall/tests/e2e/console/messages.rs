@@ -1,0 +1,144 @@
+//! Topics, retained messages and journeys.
+
+use super::Driver;
+use crate::harness::Place;
+
+#[tokio::test]
+async fn stale_retained_messages_are_found_cleared_and_brought_back() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    for station in ["kettle-weir", "nine-arches"] {
+        service.run(&["publish", &format!("harrowmere/gorge/{station}/status"), "online", "--retain"]).ok();
+    }
+    let old = "harrowmere/gorge/old-mill/level";
+    let payload = "{\"m\": 1.2}";
+    service.run(&["publish", old, payload, "--retain", "--property", "sensor=2"]).ok();
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.click("a[href='#/retained']").await;
+    page.wait_for("main table", |text| text.contains(old) && text.contains("not planned")).await;
+
+    // One message, with all that it carries.
+    page.click(&format!("tr[data-topic='{old}'] button")).await;
+    page.wait_for("[data-message]", |text| text.contains("\"m\": 1.2") && text.contains("sensor")).await;
+
+    // A branch is chosen; what goes is said before it goes.
+    page.click("button[title='Choose all below harrowmere/gorge/old-mill']").await;
+    page.wait_for("[data-choice]", |text| text.contains("1 chosen")).await;
+    page.click_text("Clear").await;
+    page.wait_for("[data-choice]", |text| text.contains("Exactly these 1 go")).await;
+    assert_eq!(service.status()["retained"], 3);
+    page.click("[data-choice] button.text-wrong").await;
+    page.wait_for("[data-cleared]", |text| text.contains(old)).await;
+    assert_eq!(service.status()["retained"], 2);
+
+    // What would become of a message.
+    page.click("a[href='#/journey']").await;
+    page.find("input[aria-label=Topic]").await.send_keys("harrowmere/gorge/kettle-weir/gate/target").await.unwrap();
+    page.find("input[aria-label=Payload]").await.send_keys("much").await.unwrap();
+    page.click_text("Follow it").await;
+    page.wait_for("[data-step=Access]", |text| text.contains("no rule limits administrator")).await;
+    page.find("[data-step=Plan]").await;
+    page.wait_for("[data-recipients]", |text| text.contains("Nobody")).await;
+    page.click("a[href='#/retained']").await;
+    page.wait_for("[data-cleared]", |text| text.contains(old)).await;
+
+    // All that is listed, and back.
+    let filter = page.find("input[aria-label='Topic filter']").await;
+    filter.clear().await.unwrap();
+    filter.send_keys("harrowmere/+/+/status").await.unwrap();
+    page.wait_for("main table", |text| text.contains("nine-arches") && text.contains("kettle-weir")).await;
+    page.click("input[aria-label='Choose all that is listed']").await;
+    page.wait_for("[data-choice]", |text| text.contains("2 chosen")).await;
+    page.click_text("Clear").await;
+    page.click("[data-choice] button.text-wrong").await;
+    page.wait_for("[data-cleared]", |text| text.contains("2 topics")).await;
+    service.run(&["publish", "harrowmere/gorge/kettle-weir/status", "offline", "--retain"]).ok();
+    page.click("[data-cleared] button").await;
+    page.wait_for("[data-choice] [role=status]", |text| text.contains("1 brought back; 1 had a new one meanwhile"))
+        .await;
+    assert_eq!(service.status()["retained"], 2);
+}
+
+const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
+
+#[tokio::test]
+async fn the_hierarchy_shows_values_and_leads_to_a_topic() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
+    let reading = |level: &str| format!(r#"{{"m": {level}, "at": "2031-03-02T06:15:00Z", "quality": "good"}}"#);
+    let publish = |level: &str| service.run(&["publish", LEVEL, &reading(level)]).ok().len();
+    publish("1.83");
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.click("a[href='#/topics']").await;
+    let mut branch = String::new();
+    for level in ["harrowmere", "gorge", "kettle-weir", "stage"] {
+        branch = if branch.is_empty() { level.to_owned() } else { format!("{branch}/{level}") };
+        page.click(&format!("tr[data-topic='{branch}'] button")).await;
+    }
+    page.wait_for(&format!("tr[data-topic='{LEVEL}']"), |text| text.contains(r#""m": 1.83"#)).await;
+    page.find(&format!("tr[data-topic='{branch}'] svg[aria-label^=rate]")).await;
+    page.wait_for("main", |text| text.contains("looked at every 2 s")).await;
+
+    // The search leads to the topic as its row does.
+    page.type_into("section[aria-label='What a filter catches'] input", "harrowmere/+/+/stage/level").await;
+    page.click("[data-catches] a").await;
+    page.wait_for("[data-facts]", |text| {
+        ["Nobody does", "stations-report", "json of a schema", "administrator"].iter().all(|part| text.contains(part))
+    })
+    .await;
+    page.wait_for("[data-messages]", |text| text.contains("No message has come")).await;
+    publish("1.85");
+    page.wait_for("[data-messages]", |text| text.contains("1.85")).await;
+    publish("1.90");
+    // What changed is seen at once, and the number is drawn.
+    page.wait_for("[data-difference]", |text| text.contains(r#"−   "m": 1.85"#) && text.contains(r#"+   "m": 1.9"#))
+        .await;
+    page.find("[data-chart=m] canvas").await;
+    publish("1.95");
+    page.wait_for("[data-messages]", |text| text.contains("1.95")).await;
+    // The newest against the oldest of the list.
+    page.click("[data-messages] tbody tr:last-child button").await;
+    page.wait_for("[data-difference]", |text| text.contains("1.85") && text.contains("1.95") && !text.contains("1.9,"))
+        .await;
+    page.click("a[href^='#/journey?recorded&']").await;
+    page.find("input[aria-label=Filter]").await;
+}
+
+#[tokio::test]
+async fn a_recording_shows_who_got_a_message_and_who_did_not() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("auditor", &["kind=person"]);
+    service.identity("contractor-pumps", &["kind=contractor", "operator=fenwater"]);
+    let password = place.write("auditor", "rotidua");
+    let reading = ["subscribe", "harrowmere/#", "--as", "auditor", "--password-file", password.to_str().unwrap()];
+    let reader = service.spawn(&reading, "subscribed");
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.click("a[href='#/journey']").await;
+    page.click("a[href='#/journey?recorded']").await;
+    page.wait_for("[data-messages]", |text| text.contains("Nothing was recorded yet")).await;
+    page.type_into("input[aria-label=Filter]", "harrowmere/gorge/#").await;
+    page.click_text("Record").await;
+    page.find("[data-recording=running]").await;
+    service.run(&["publish", LEVEL, "1.83"]).ok();
+    let pumps = place.write("pumps", "spmup-rotcartnoc");
+    let target = "harrowmere/gorge/kettle-weir/gate/target";
+    let by = ["--as", "contractor-pumps", "--password-file", pumps.to_str().unwrap()];
+    assert_eq!(service.run(&[&["publish", target, "90"][..], &by].concat()).code, Some(1));
+    page.wait_for("[data-messages]", |text| text.contains("1 acknowledged") && text.contains("refused")).await;
+    page.click("[data-messages] tbody tr:first-child button").await;
+    page.wait_for("[data-journey]", |text| text.contains("contractor-pumps may not publish")).await;
+    page.click("[data-messages] tbody tr:last-child button").await;
+    page.wait_for("[data-recipients]", |text| text.contains("auditor") && text.contains("acknowledged")).await;
+    page.wait_for("[data-journey] [data-step=Plan]", |text| text.contains("breaks the plan")).await;
+    page.click_text("End it").await;
+    page.find("[data-recording=ended]").await;
+    drop(reader);
+}

@@ -1,0 +1,125 @@
+//! Signing in, the numbers and the chart, the theme.
+
+use std::time::Duration;
+
+use super::{Driver, Page};
+use crate::harness::{PATIENCE, Place};
+
+#[tokio::test]
+async fn one_signs_in_with_the_secret_and_out_again() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.driver.goto(&service.http).await.unwrap();
+    page.find("#secret").await.send_keys("guess").await.unwrap();
+    page.click("button[type=submit]").await;
+    page.wait_for("#refusal", |text| text.contains("not the administrator's secret")).await;
+    page.sign_in(&service).await;
+    page.driver.refresh().await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    page.click_text("Sign out").await;
+    page.find("#secret").await;
+    page.driver.refresh().await.unwrap();
+    page.find("#secret").await;
+}
+
+#[tokio::test]
+async fn numbers_chart_and_sessions_are_live() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("auditor", &["kind=person"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.wait_for("main", |text| text.contains("Nobody is connected,")).await;
+
+    let file = place.write("password", "rotidua");
+    let login = ["--as", "auditor", "--password-file", file.to_str().unwrap()];
+    let reader = service
+        .spawn(&[&["subscribe", "harrowmere/#", "--client-id", "audit-desk"], &login[..]].concat(), "subscribed");
+    let refused = service.run(&[&["subscribe", "#", "--client-id", "audit-desk-2"], &login[..]].concat());
+    assert_eq!(refused.code, Some(1));
+    page.wait_for(&Page::headline("Sessions connected"), |text| text == "1").await;
+    let row = page.wait_for("tr[data-client=audit-desk]", |text| text.contains("auditor")).await;
+    assert!(row.contains("127.0.0.1:") && row.contains("5.0"), "{row}");
+    page.wait_for(&Page::headline("Refused"), |text| text == "1").await;
+
+    for number in 0..30 {
+        service.run(&["publish", "harrowmere/gorge/kettle-weir/stage/level", &number.to_string()]).ok();
+    }
+    for name in ["Messages in per second", "Messages out per second"] {
+        page.wait_for(&Page::headline(name), |text| text.parse::<f64>().is_ok_and(|rate| rate > 0.0)).await;
+    }
+    page.wait_for("tr[data-client=audit-desk] td:nth-child(7)", |text| text == "30").await;
+    page.find("[data-live=true]").await;
+
+    // The chart moves: two pictures of its canvas differ.
+    let canvas = "return document.querySelector('canvas').toDataURL()";
+    let before: String = page.driver.execute(canvas, vec![]).await.unwrap().convert().unwrap();
+    let began = std::time::Instant::now();
+    loop {
+        let after: String = page.driver.execute(canvas, vec![]).await.unwrap().convert().unwrap();
+        if after != before {
+            break;
+        }
+        assert!(began.elapsed() < PATIENCE, "the chart stands still");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+
+    page.click("tr[data-client=audit-desk] button").await;
+    page.click_text("End session").await;
+    page.find("[role=alertdialog]").await;
+    page.click("[role=alertdialog] button:last-child").await;
+    assert!(reader.finish().failed().contains("the administrator ended the session"));
+    page.wait_for(&Page::headline("Sessions connected"), |text| text == "0").await;
+
+    // Nothing that the page did was blocked or failed, but for the look before signing in.
+    let complaints: Vec<String> = page
+        .driver
+        .browser_log()
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|entry| entry.message)
+        .filter(|message| !message.contains("401"))
+        .collect();
+    assert_eq!(complaints, Vec::<String>::new());
+}
+
+#[tokio::test]
+async fn the_theme_is_kept_and_an_open_broker_is_warned_of() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.wait_for("main [role=alert]", |text| text.contains("The broker is open")).await;
+    let ground = "return getComputedStyle(document.documentElement).backgroundColor";
+    let light: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    page.click_text("Dark").await;
+    let dark: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    assert_ne!(light, dark);
+    page.driver.refresh().await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    let kept: String = page.driver.execute(ground, vec![]).await.unwrap().convert().unwrap();
+    assert_eq!(kept, dark);
+}
+
+#[tokio::test]
+async fn a_service_that_goes_away_is_said_and_its_past_is_shown_when_it_is_back() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let http = service.http.trim_start_matches("http://").to_owned();
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.find("[data-live=true]").await;
+    service.terminate();
+    page.wait_for("main", |text| text.contains("The service does not answer")).await;
+    page.find("[data-live=false]").await;
+    let service = place.serve(&["--open", "--http", &http]);
+    page.wait_for("main", |text| !text.contains("The service does not answer")).await;
+    page.find("[data-live=true]").await;
+    drop(service);
+}
