@@ -18,7 +18,10 @@ use moorfall_wire::{
     ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter,
     Will,
 };
-use tokio::sync::{mpsc, oneshot};
+use tokio::{
+    io::{AsyncRead, AsyncWrite},
+    sync::{mpsc, oneshot},
+};
 
 pub use moorfall_core::client::ClientState;
 
@@ -175,6 +178,18 @@ impl Client {
     /// again, and QoS 2 messages that were received come no second time.
     pub async fn resume(options: &Options, state: ClientState) -> Result<(Self, Arrivals), ConnectError> {
         let (commands, connack, receiver, state) = connection::open(options, options.connect(), state).await?;
+        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
+    }
+
+    /// Signs in over what leads to a broker already: the remote's address is only what failures name.
+    pub async fn connect_over(
+        stream: impl AsyncRead + AsyncWrite + Send + Unpin + 'static,
+        options: &Options,
+    ) -> Result<(Self, Arrivals), ConnectError> {
+        let (began, deadline) = (std::time::Instant::now(), tokio::time::Instant::now() + options.patience);
+        let (stream, state) = (Box::new(stream), ClientState::default());
+        let opened = connection::open_over(stream, options, options.connect(), state, began, deadline).await?;
+        let (commands, connack, receiver, state) = opened;
         Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
     }
 

@@ -113,6 +113,17 @@ impl Authenticator {
         (settle(asking, directory, name, sign_in), by)
     }
 
+    /// Lets in a client by which a person acts as an identity.
+    pub(crate) fn admit_acting(asking: &Asking<'_>, name: &str, directory: &Directory) -> Verdict {
+        if name == ADMINISTRATOR {
+            return Verdict::Known(Access::unrestricted(ADMINISTRATOR));
+        }
+        match directory.by_proof(name) {
+            SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, &format!("there is no identity {name}")),
+            sign_in => settle(asking, directory, name, sign_in),
+        }
+    }
+
     /// One that gives no name: by its certificate, or without identity.
     fn check_unnamed(&self, asking: &Asking<'_>, directory: &Directory) -> (Verdict, SignedInBy) {
         let nothing = SignedInBy::Nothing;

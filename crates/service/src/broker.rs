@@ -29,6 +29,7 @@ use crate::{
     api::{LiveReading, types::DriftView},
     authenticator::Authenticator,
     authorities::Authorities,
+    bench::Bench,
     clock::Clock,
     counters::{Batch, PerCore},
     design::Design,
@@ -82,6 +83,7 @@ pub(crate) struct Broker {
     pub(crate) drifts: Drifts,
     pub(crate) refusals_seen: Refusals,
     pub(crate) recorder: Recorder,
+    pub(crate) bench: Bench,
     /// Topics that were silent too long: when they were looked for, under which revision, and what was found.
     pub(crate) silent: tokio::sync::Mutex<Option<(tokio::time::Instant, i64, Vec<DriftView>)>>,
     pub(crate) authenticator: Authenticator,
@@ -168,6 +170,7 @@ impl Broker {
             drifts: Drifts::default(),
             refusals_seen: Refusals::default(),
             recorder: Recorder::default(),
+            bench: Bench::default(),
             silent: tokio::sync::Mutex::default(),
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,

@@ -6,6 +6,7 @@
 mod api;
 mod authenticator;
 mod authorities;
+mod bench;
 mod broker;
 mod certificate;
 mod clock;

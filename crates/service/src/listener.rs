@@ -121,7 +121,7 @@ async fn begin(
     let removals = broker.authorities.removals();
     let layered: Box<dyn Layer> = match &listener.tls {
         None if listener.transport == Transport::Tcp => {
-            let origin = Origin { address, listener, certificate, removals, at: began };
+            let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
             return connection::serve(broker, Stream::Tcp(stream), origin, seat).await;
         }
         None => Box::new(stream),
@@ -144,7 +144,7 @@ async fn begin(
         },
     };
     if listener.transport == Transport::Tls {
-        let origin = Origin { address, listener, certificate, removals, at: began };
+        let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
         return connection::serve(broker, Stream::Layered(layered), origin, seat).await;
     }
     let name = Arc::clone(&listener.name);
@@ -183,6 +183,7 @@ impl Visit {
                             certificate: self.certificate.clone(),
                             removals: self.removals,
                             at: self.began,
+                            acting: None,
                         };
                         self.broker.tasks.spawn(upgraded(Arc::clone(&self.broker), upgrade, origin, seat));
                     }
@@ -231,7 +232,8 @@ pub(crate) fn visit_by_http(broker: &Arc<Broker>, mut request: Request<Body>, ad
                 let words = "There are as many connections as may be.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
-            let origin = Origin { address, listener, certificate: None, removals: 0, at: broker.clock.now() };
+            let origin =
+                Origin { address, listener, certificate: None, removals: 0, at: broker.clock.now(), acting: None };
             let upgrade = hyper::upgrade::on(&mut request);
             broker.tasks.spawn(upgraded(Arc::clone(broker), upgrade, origin, seat));
             response.map(|()| Body::empty())

@@ -46,6 +46,9 @@ pub(crate) async fn run(broker: Arc<Broker>, samples: Sender<(Resolution, Sample
         }
         sampler.sample(&broker);
         broker.recorder.keep_time(broker.clock.now());
+        for left in broker.bench.take_left(broker.clock.now()) {
+            broker.tasks.spawn(async move { left.client.disconnect().await });
+        }
         if broker.open && second.is_multiple_of(WARN_EVERY) {
             tracing::warn!("{OPEN_WARNING}");
         }

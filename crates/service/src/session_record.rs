@@ -50,6 +50,8 @@ pub(crate) enum SignedInBy {
     /// By a token of this identifier.
     Token(String),
     Certificate,
+    /// By nothing of its own: this person acts as it, at the console.
+    Person(Arc<str>),
 }
 
 impl std::fmt::Display for SignedInBy {
@@ -60,6 +62,7 @@ impl std::fmt::Display for SignedInBy {
             Self::Password => "password",
             Self::Token(_) => "token",
             Self::Certificate => "certificate",
+            Self::Person(_) => "person",
         })
     }
 }

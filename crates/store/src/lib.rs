@@ -1,6 +1,7 @@
 //! What outlives the process: records in PostgreSQL, and the private PostgreSQL cluster that keeps them.
 
 mod authorities;
+mod bench_setups;
 mod changes;
 mod cluster;
 mod console_sessions;
@@ -13,6 +14,7 @@ mod samples;
 mod tokens;
 
 pub use authorities::AuthorityRecord;
+pub use bench_setups::BenchSetup;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
 pub use console_sessions::SignedIn;

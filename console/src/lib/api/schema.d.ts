@@ -113,6 +113,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bench/clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a client as an identity. It is closed when nobody has asked for a minute what happened to it. */
+        post: operations["open_bench_client"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/clients/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to a client; waits for something, if asked to. */
+        get: operations["bench_happenings"];
+        put?: never;
+        post?: never;
+        /** Close a client. */
+        delete: operations["close_bench_client"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/clients/{id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client publish. */
+        post: operations["bench_publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/clients/{id}/subscribe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client subscribe. */
+        post: operations["bench_subscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/clients/{id}/unsubscribe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client unsubscribe. */
+        post: operations["bench_unsubscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All set-ups of the bench. */
+        get: operations["list_bench_setups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/setups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a set-up of the bench, in place of one of the same name. */
+        put: operations["put_bench_setup"];
+        post?: never;
+        /** Forget a set-up of the bench. */
+        delete: operations["remove_bench_setup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/blueprint/check": {
         parameters: {
             query?: never;
@@ -810,6 +931,167 @@ export interface components {
             name: string;
             /** @description The subject of its first certificate (RFC 4514). */
             subject: string;
+        };
+        /** @description The broker's answer. */
+        BenchAnswer: {
+            /** @description Whether it did what was asked. */
+            accepted: boolean;
+            /**
+             * Format: int32
+             * @description Its reason code; null if there is none: at QoS 0, or in 3.1.1.
+             */
+            reason?: number | null;
+            /**
+             * Format: double
+             * @description Milliseconds until it came; null if none comes.
+             */
+            took?: number | null;
+            /** @description In words. */
+            words: string;
+        };
+        /** @description A message that came. */
+        BenchArrival: {
+            /** @description Whether it may have been sent before. */
+            duplicate: boolean;
+            /** @description The payload; null if it is no text. */
+            payload?: string | null;
+            /** @description The payload in Base64. */
+            payload_base64: string;
+            /** @description Its properties, in words. */
+            properties: components["schemas"]["NameAndValue"][];
+            /**
+             * Format: int32
+             * @description The quality of service of the delivery.
+             */
+            qos: number;
+            /** @description Its retain flag. */
+            retain: boolean;
+            /** @description Its topic. */
+            topic: string;
+        };
+        /** @description A client that was opened. */
+        BenchClientView: {
+            /** @description Its client identifier. */
+            client_id: string;
+            /** @description By which it is named here. */
+            id: string;
+            /** @description Whether an earlier session goes on. */
+            session_present: boolean;
+            /** @description What the broker said of its limits, in a sentence each. */
+            terms: string[];
+        };
+        /** @description What a client does not want to read any more. */
+        BenchFilter: {
+            /** @description The topic filter. */
+            filter: string;
+        };
+        /** @description Something that happened to a client. */
+        BenchHappening: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why the connection ended; empty if it goes on. */
+            closed: string;
+            message?: components["schemas"]["BenchArrival"] | null;
+            /**
+             * Format: int64
+             * @description Its number, from 1.
+             */
+            number: number;
+        };
+        /** @description What happened to a client. */
+        BenchHappenings: {
+            /**
+             * Format: int64
+             * @description How much was dropped in all, because nobody asked for it in time.
+             */
+            dropped: number;
+            /** @description The oldest first. */
+            happenings: components["schemas"]["BenchHappening"][];
+        };
+        /** @description A message to be published. */
+        BenchMessage: {
+            /** @description What the payload is. */
+            content_type?: string;
+            /** @description By which an answer is known, as text. */
+            correlation?: string;
+            /**
+             * Format: int32
+             * @description Seconds until it expires.
+             */
+            expiry?: number | null;
+            /** @description The payload in Base64. */
+            payload: string;
+            /**
+             * Format: int32
+             * @description The quality of service.
+             */
+            qos?: number;
+            /** @description Where an answer is awaited. */
+            response_topic?: string;
+            /** @description Whether it is to be retained. */
+            retain?: boolean;
+            /** @description The topic. */
+            topic: string;
+            /** @description The publisher's own properties. */
+            user?: components["schemas"]["NameAndValue"][];
+        };
+        /** @description A client to be opened. */
+        BenchOrder: {
+            /** @description Whether an earlier session of the client identifier is discarded. */
+            clean_start?: boolean;
+            /** @description Its client identifier; the broker gives it one if this is empty. */
+            client_id?: string;
+            /** @description Whose rights it has. */
+            identity: string;
+            /**
+             * Format: int32
+             * @description The longest silence, seconds.
+             */
+            keep_alive?: number;
+            /**
+             * Format: int32
+             * @description Seconds that the session outlives the connection; 4,294,967,295 is for ever.
+             */
+            session_expiry?: number;
+            /** @description `3.1.1` or `5.0`. */
+            version?: string;
+            will?: components["schemas"]["BenchMessage"] | null;
+        };
+        /** @description A set-up of the bench. */
+        BenchSetupView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            changed_at: string;
+            /** @description Who kept it last. */
+            changed_by: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Which clients stand on the bench, and what they do: as the console wrote it. */
+            panes: unknown;
+        };
+        /** @description What a client wants to read. */
+        BenchSubscription: {
+            /** @description The topic filter. */
+            filter: string;
+            /** @description Leave out its own messages (5.0). */
+            no_local?: boolean;
+            /**
+             * Format: int32
+             * @description The quality of service.
+             */
+            qos?: number;
+            /** @description Pass on the retain flag as published (5.0). */
+            retain_as_published?: boolean;
+            /**
+             * Format: int32
+             * @description Retained messages: 0 send them, 1 only if the subscription is new, 2 never (5.0).
+             */
+            retain_handling?: number;
         };
         /** @description A blueprint that is not in force. */
         BlueprintDraft: {
@@ -2517,6 +2799,465 @@ export interface operations {
         };
     };
     remove_authority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_bench_client: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BenchOrder"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchClientView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_happenings: {
+        parameters: {
+            query?: {
+                /** @description What happened after the happening of this number. */
+                after?: number;
+                /** @description Wait so many seconds for something to happen. */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchHappenings"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_bench_client: {
+        parameters: {
+            query?: {
+                /** @description Break the connection without a goodbye, so that the will is published. */
+                abruptly?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Closed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BenchMessage"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchAnswer"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_subscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BenchSubscription"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchAnswer"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_unsubscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BenchFilter"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchAnswer"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_bench_setups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchSetupView"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_bench_setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchSetupView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_bench_setup: {
         parameters: {
             query?: never;
             header?: never;

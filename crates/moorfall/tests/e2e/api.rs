@@ -38,7 +38,8 @@ async fn every_call_but_signing_in_needs_the_secret() {
                 .replace("{name}", "x")
                 .replace("{client_id}", "x")
                 .replace("{number}", "1")
-                .replace("{token}", "x");
+                .replace("{token}", "x")
+                .replace("{id}", "x");
             let url = format!("{}{path}", service.http);
             let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
             let answer = Client::new().request(method.clone(), url).json(&json!({})).send().await.unwrap();

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 mod api;
+mod bench;
 mod certificates;
 mod client;
 mod conformance;

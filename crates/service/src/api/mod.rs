@@ -5,6 +5,7 @@
 
 mod access;
 mod authorities;
+mod bench;
 mod console;
 mod design;
 mod design_types;
@@ -123,6 +124,13 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(identities::put, identities::remove))
         .routes(routes!(identities::import))
         .routes(routes!(recordings::begin))
+        .routes(routes!(bench::open))
+        .routes(routes!(bench::happenings, bench::close))
+        .routes(routes!(bench::subscribe))
+        .routes(routes!(bench::unsubscribe))
+        .routes(routes!(bench::publish))
+        .routes(routes!(bench::setups))
+        .routes(routes!(bench::put_setup, bench::remove_setup))
         .routes(routes!(recordings::end))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))

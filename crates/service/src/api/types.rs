@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 pub use super::{
     access::Token,
     authorities::AuthorityView,
+    bench::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings, BenchSetupView},
     design_types::*,
     identities::{ImportFault, ImportResult},
     journey::{Journey, Outcome, PlanVerdict, RecipientView},

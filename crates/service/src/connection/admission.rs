@@ -6,9 +6,9 @@ use moorfall_core::session::{Credentials, Verdict};
 use moorfall_store::SessionRow;
 use moorfall_wire::ReasonCode;
 
-use super::Connection;
+use super::{Acting, Connection};
 use crate::{
-    authenticator::Asking,
+    authenticator::{Asking, Authenticator},
     broker::Broker,
     directory::Whose,
     registry::{Newcomer, NotAdmitted},
@@ -28,19 +28,22 @@ impl Connection {
         if !gatekeeper.may_connect(address, broker.clock.now(), limits) {
             return refused(ReasonCode::ConnectionRateExceeded, "too many connections come from this address");
         }
+        let asking = Asking {
+            credentials: &credentials,
+            certificate: self.origin.certificate.as_deref(),
+            anonymous: self.origin.listener.anonymous,
+            policy: &broker.design.policy(),
+        };
+        if let Some(Acting { identity, person }) = &self.origin.acting {
+            self.signed_in_by = SignedInBy::Person(Arc::clone(person));
+            return Authenticator::admit_acting(&asking, identity, &broker.directory);
+        }
         let wait = gatekeeper.wait(address, broker.clock.now(), limits);
         if !wait.is_zero() {
             tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
             tokio::time::sleep(wait).await;
         }
         let Broker { authenticator, directory, tokens, .. } = &**broker;
-        let policy = broker.design.policy();
-        let asking = Asking {
-            credentials: &credentials,
-            certificate: self.origin.certificate.as_deref(),
-            anonymous: self.origin.listener.anonymous,
-            policy: &policy,
-        };
         let (verdict, by) = authenticator.check(&asking, directory, tokens).await;
         if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
             gatekeeper.note_failure(address, broker.clock.now(), limits);

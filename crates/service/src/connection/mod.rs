@@ -57,6 +57,15 @@ pub(crate) struct Origin {
     pub(crate) removals: u64,
     /// When it was accepted, before TLS or WebSocket took their time.
     pub(crate) at: Time,
+    /// Present for a client that a person holds at the console.
+    pub(crate) acting: Option<Acting>,
+}
+
+/// A person acts as an identity, and has shown elsewhere that they may.
+#[derive(Clone, Debug)]
+pub(crate) struct Acting {
+    pub(crate) identity: String,
+    pub(crate) person: Arc<str>,
 }
 
 /// Serves one connection to its end.

@@ -1,0 +1,586 @@
+//! Clients that people hold at the console.
+
+use std::{sync::Arc, time::Duration};
+
+use axum::{
+    Extension, Json,
+    extract::{Path, Query, State},
+    http::StatusCode,
+};
+use base64::{Engine, engine::general_purpose::STANDARD};
+use bytes::Bytes;
+use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
+use moorfall_store::BenchSetup;
+use moorfall_wire::{
+    ProtocolVersion, Publish, QoS, RetainHandling, Subscription, SubscriptionOptions, TopicFilter, TopicName,
+    UserProperty, Will,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+use super::{
+    operator::{Operator, Role},
+    preview,
+    problem::{Body, Problem},
+    retained::NameAndValue,
+};
+use crate::{
+    authenticator::ADMINISTRATOR,
+    bench::{self, BenchClient, CLIENTS, Happening, NotOpened, What},
+    broker::Broker,
+    clock::date,
+};
+
+/// The longest wait for something to happen, seconds.
+const PATIENCE: u64 = 25;
+
+/// Set-ups that are kept.
+const SETUPS: i64 = 200;
+
+/// The largest set-up, bytes of JSON.
+const SETUP_BYTES: usize = 64 * 1024;
+
+/// A client to be opened.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct BenchOrder {
+    /// Whose rights it has.
+    identity: String,
+    /// Its client identifier; the broker gives it one if this is empty.
+    #[serde(default)]
+    client_id: String,
+    /// `3.1.1` or `5.0`.
+    #[serde(default = "newest")]
+    version: String,
+    /// Whether an earlier session of the client identifier is discarded.
+    #[serde(default = "yes")]
+    clean_start: bool,
+    /// Seconds that the session outlives the connection; 4,294,967,295 is for ever.
+    #[serde(default)]
+    session_expiry: u32,
+    /// The longest silence, seconds.
+    #[serde(default = "half_a_minute")]
+    keep_alive: u16,
+    /// What the broker publishes if the client goes away without a goodbye.
+    #[serde(default)]
+    will: Option<BenchMessage>,
+}
+
+fn newest() -> String {
+    "5.0".into()
+}
+
+fn yes() -> bool {
+    true
+}
+
+fn half_a_minute() -> u16 {
+    30
+}
+
+/// A message to be published.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct BenchMessage {
+    /// The topic.
+    topic: String,
+    /// The payload in Base64.
+    payload: String,
+    /// The quality of service.
+    #[serde(default)]
+    qos: u8,
+    /// Whether it is to be retained.
+    #[serde(default)]
+    retain: bool,
+    /// Seconds until it expires.
+    #[serde(default)]
+    expiry: Option<u32>,
+    /// What the payload is.
+    #[serde(default)]
+    content_type: String,
+    /// Where an answer is awaited.
+    #[serde(default)]
+    response_topic: String,
+    /// By which an answer is known, as text.
+    #[serde(default)]
+    correlation: String,
+    /// The publisher's own properties.
+    #[serde(default)]
+    user: Vec<NameAndValue>,
+}
+
+/// A client that was opened.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchClientView {
+    /// By which it is named here.
+    pub id: String,
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whether an earlier session goes on.
+    pub session_present: bool,
+    /// What the broker said of its limits, in a sentence each.
+    pub terms: Vec<String>,
+}
+
+/// What a client wants to read.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct BenchSubscription {
+    /// The topic filter.
+    filter: String,
+    /// The quality of service.
+    #[serde(default)]
+    qos: u8,
+    /// Leave out its own messages (5.0).
+    #[serde(default)]
+    no_local: bool,
+    /// Pass on the retain flag as published (5.0).
+    #[serde(default)]
+    retain_as_published: bool,
+    /// Retained messages: 0 send them, 1 only if the subscription is new, 2 never (5.0).
+    #[serde(default)]
+    retain_handling: u8,
+}
+
+/// What a client does not want to read any more.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct BenchFilter {
+    /// The topic filter.
+    filter: String,
+}
+
+/// The broker's answer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchAnswer {
+    /// Whether it did what was asked.
+    pub accepted: bool,
+    /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
+    pub reason: Option<u8>,
+    /// In words.
+    pub words: String,
+    /// Milliseconds until it came; null if none comes.
+    pub took: Option<f64>,
+}
+
+/// Something that happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappening {
+    /// Its number, from 1.
+    pub number: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// A message that came; null if the connection ended.
+    pub message: Option<BenchArrival>,
+    /// Why the connection ended; empty if it goes on.
+    pub closed: String,
+}
+
+/// A message that came.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchArrival {
+    /// Its topic.
+    pub topic: String,
+    /// The payload; null if it is no text.
+    pub payload: Option<String>,
+    /// The payload in Base64.
+    pub payload_base64: String,
+    /// The quality of service of the delivery.
+    pub qos: u8,
+    /// Its retain flag.
+    pub retain: bool,
+    /// Whether it may have been sent before.
+    pub duplicate: bool,
+    /// Its properties, in words.
+    pub properties: Vec<NameAndValue>,
+}
+
+/// What happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappenings {
+    /// The oldest first.
+    pub happenings: Vec<BenchHappening>,
+    /// How much was dropped in all, because nobody asked for it in time.
+    pub dropped: u64,
+}
+
+/// What is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// What happened after the happening of this number.
+    #[serde(default)]
+    #[param(default = 0)]
+    after: u64,
+    /// Wait so many seconds for something to happen.
+    #[serde(default)]
+    #[param(default = 0, maximum = 25)]
+    wait: u64,
+}
+
+/// A set-up of the bench.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchSetupView {
+    /// Its name.
+    pub name: String,
+    /// Which clients stand on the bench, and what they do: as the console wrote it.
+    pub panes: Value,
+    /// Who kept it last.
+    pub changed_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub changed_at: OffsetDateTime,
+}
+
+impl From<BenchSetup> for BenchSetupView {
+    fn from(BenchSetup { name, panes, changed_by, changed_at }: BenchSetup) -> Self {
+        Self { name, panes, changed_by, changed_at }
+    }
+}
+
+fn wrong(detail: String) -> Problem {
+    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not acceptable", detail)
+}
+
+fn read_qos(level: u8) -> Result<QoS, Problem> {
+    QoS::try_from(level).map_err(|level| wrong(format!("there is no QoS {level}; it is 0, 1 or 2")))
+}
+
+fn read_filter(text: String) -> Result<TopicFilter, Problem> {
+    TopicFilter::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic filter: {error}")))
+}
+
+impl BenchMessage {
+    fn read(self) -> Result<Publish, Problem> {
+        let Self { topic, payload, qos, retain, expiry, content_type, response_topic, correlation, user } = self;
+        let name = |text: String| {
+            TopicName::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic name: {error}")))
+        };
+        let payload =
+            STANDARD.decode(&payload).map_err(|error| wrong(format!("the payload is not Base64: {error}")))?;
+        let mut publish = Publish::new(name(topic)?, payload, read_qos(qos)?);
+        publish.retain = retain;
+        let properties = &mut publish.properties;
+        properties.message_expiry_interval = expiry;
+        properties.content_type = (!content_type.is_empty()).then(|| content_type.into());
+        if !response_topic.is_empty() {
+            properties.response_topic = Some(name(response_topic)?.to_string().into());
+        }
+        properties.correlation_data = (!correlation.is_empty()).then(|| Bytes::from(correlation));
+        properties.user_properties =
+            user.into_iter().map(|one| UserProperty { name: one.name.into(), value: one.value.into() }).collect();
+        Ok(publish)
+    }
+}
+
+fn held(broker: &Broker, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Problem> {
+    broker.bench.get(id, &operator.name).ok_or_else(|| {
+        let detail = "there is no such client of yours on the bench; one that nobody asks for is closed after a minute";
+        Problem::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
+    })
+}
+
+/// Open a client as an identity. It is closed when nobody has asked for a minute what happened to it.
+#[utoipa::path(post, operation_id = "open_bench_client", path = "/bench/clients", tag = "bench", request_body = BenchOrder, responses(
+    (status = 201, body = BenchClientView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn open(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(order): Body<BenchOrder>,
+) -> Result<(StatusCode, Json<BenchClientView>), Problem> {
+    let BenchOrder { identity, client_id, version, clean_start, session_expiry, keep_alive, will } = order;
+    if identity == ADMINISTRATOR && operator.role < Role::Own {
+        let detail = "only somebody with the role own may act as the administrator, who may do everything".to_owned();
+        return Err(Problem::new(StatusCode::FORBIDDEN, "role not sufficient", detail));
+    }
+    let will = will.map(BenchMessage::read).transpose()?;
+    let will = will.map(|message| Will::new(message.topic, message.payload, message.qos, message.retain));
+    let options = Options {
+        version: match version.as_str() {
+            "5.0" => ProtocolVersion::V5,
+            "3.1.1" => ProtocolVersion::V311,
+            other => return Err(wrong(format!("there is no version {other:?}; it is 3.1.1 or 5.0"))),
+        },
+        client_id,
+        clean_start,
+        session_expiry,
+        keep_alive,
+        will,
+        ..Options::new(Remote::tcp("the broker", 0, Some(identity.clone())))
+    };
+    let opened = bench::open(&broker, &options, &identity, Arc::clone(&operator.name), operator.address).await;
+    let client = opened.map_err(|why| match why {
+        NotOpened::TooMany => {
+            let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
+            Problem::new(StatusCode::CONFLICT, "too many clients", detail)
+        }
+        NotOpened::Refused(ConnectError::Refused { reason, words, .. }) => {
+            wrong(words.map_or_else(|| reason.to_string(), |words| format!("{words}: {reason}")))
+        }
+        NotOpened::Refused(error) => wrong(error.to_string()),
+    })?;
+    let connack = client.client.connack();
+    let properties = &connack.properties;
+    let client_id = properties.assigned_client_identifier.as_deref().unwrap_or(&options.client_id).to_owned();
+    let after = json!({ "client_id": client_id });
+    operator.note(&broker, "act as", "identity", &identity, None, Some(after)).await;
+    let term = |name: &str, value: Option<String>| value.map(|value| format!("{name} {value}"));
+    let terms = [
+        term("session kept for", properties.session_expiry_interval.map(|seconds| format!("{seconds} s"))),
+        term("keep alive", properties.server_keep_alive.map(|seconds| format!("{seconds} s"))),
+        term("at most unacknowledged:", properties.receive_maximum.map(|most| most.to_string())),
+        term("largest packet:", properties.maximum_packet_size.map(|most| format!("{most} B"))),
+        term("highest QoS", properties.maximum_qos.map(|at_least_once| u8::from(at_least_once).to_string())),
+    ];
+    let session_present = connack.session_present;
+    let terms = terms.into_iter().flatten().collect();
+    Ok((StatusCode::CREATED, Json(BenchClientView { id: client.id.clone(), client_id, session_present, terms })))
+}
+
+/// What happened to a client; waits for something, if asked to.
+#[utoipa::path(get, operation_id = "bench_happenings", path = "/bench/clients/{id}", tag = "bench", params(("id" = String, Path), Wanted), responses(
+    (status = 200, body = BenchHappenings),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn happenings(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Query(Wanted { after, wait }): Query<Wanted>,
+) -> Result<Json<BenchHappenings>, Problem> {
+    let client = held(&broker, &id, &operator)?;
+    let patience = Duration::from_secs(wait.min(PATIENCE));
+    let (happenings, dropped) = tokio::select! {
+        happened = client.after(after, patience, broker.clock.now()) => happened,
+        () = broker.stopping.cancelled() => (Vec::new(), 0),
+    };
+    Ok(Json(BenchHappenings { happenings: happenings.into_iter().map(happening).collect(), dropped }))
+}
+
+fn happening(Happening { number, at, what }: Happening) -> BenchHappening {
+    let (message, closed) = match what {
+        What::Message(publish) => (Some(arrival(*publish)), String::new()),
+        What::Closed(words) => (None, words),
+    };
+    BenchHappening { number, at: date(at), message, closed }
+}
+
+fn arrival(publish: Publish) -> BenchArrival {
+    let properties = &publish.properties;
+    let named = |name: &str, value: Option<String>| value.map(|value| NameAndValue { name: name.into(), value });
+    let own = properties.user_properties.iter();
+    let own = own.map(|one| NameAndValue { name: one.name.to_string(), value: one.value.to_string() });
+    let known = [
+        named("content type", properties.content_type.as_ref().map(ToString::to_string)),
+        named("expires in", properties.message_expiry_interval.map(|seconds| format!("{seconds} s"))),
+        named("answer to", properties.response_topic.as_ref().map(ToString::to_string)),
+        named("correlation", properties.correlation_data.as_ref().map(|data| String::from_utf8_lossy(data).into())),
+    ];
+    BenchArrival {
+        properties: known.into_iter().flatten().chain(own).collect(),
+        topic: publish.topic.to_string(),
+        payload: std::str::from_utf8(&publish.payload).ok().and_then(|_| preview(&publish.payload)),
+        payload_base64: STANDARD.encode(&publish.payload),
+        qos: publish.qos.level(),
+        retain: publish.retain,
+        duplicate: publish.duplicate,
+    }
+}
+
+/// An answer as people read it. Neither a refused request nor a connection that is gone is a failure of the call.
+fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> BenchAnswer {
+    let took = Some(took.as_secs_f64() * 1_000.0);
+    match answer {
+        Ok(Some(Answer { reasons, words })) => {
+            let reason = reasons.first().copied();
+            let said = reason.map_or_else(|| "done".to_owned(), |reason| reason.words().to_owned());
+            let words = words.map_or_else(|| said.clone(), |words| format!("{said}: {words}"));
+            BenchAnswer {
+                accepted: reason.is_none_or(|reason| !reason.is_error()),
+                reason: reason.map(|r| r as u8),
+                words,
+                took,
+            }
+        }
+        Ok(None) => BenchAnswer { accepted: true, reason: None, words: "sent".into(), took: None },
+        Err(error) => BenchAnswer { accepted: false, reason: None, words: error.to_string(), took },
+    }
+}
+
+/// Have a client subscribe.
+#[utoipa::path(post, operation_id = "bench_subscribe", path = "/bench/clients/{id}/subscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchSubscription, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn subscribe(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(wanted): Body<BenchSubscription>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&broker, &id, &operator)?;
+    let options = SubscriptionOptions {
+        qos: read_qos(wanted.qos)?,
+        no_local: wanted.no_local,
+        retain_as_published: wanted.retain_as_published,
+        retain_handling: match wanted.retain_handling {
+            0 => RetainHandling::Always,
+            1 => RetainHandling::IfNew,
+            2 => RetainHandling::Never,
+            other => return Err(wrong(format!("there is no retain handling {other}; it is 0, 1 or 2"))),
+        },
+    };
+    let subscription = Subscription { filter: read_filter(wanted.filter)?, options };
+    let began = std::time::Instant::now();
+    let answer = client.client.subscribe(vec![subscription]).await.map(Some);
+    Ok(Json(told(answer, began.elapsed())))
+}
+
+/// Have a client unsubscribe.
+#[utoipa::path(post, operation_id = "bench_unsubscribe", path = "/bench/clients/{id}/unsubscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchFilter, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn unsubscribe(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(BenchFilter { filter }): Body<BenchFilter>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&broker, &id, &operator)?;
+    let filter = read_filter(filter)?;
+    let began = std::time::Instant::now();
+    let answer = client.client.unsubscribe(vec![filter]).await.map(Some);
+    Ok(Json(told(answer, began.elapsed())))
+}
+
+/// Have a client publish.
+#[utoipa::path(post, operation_id = "bench_publish", path = "/bench/clients/{id}/publish", tag = "bench", params(("id" = String, Path)), request_body = BenchMessage, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn publish(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(message): Body<BenchMessage>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&broker, &id, &operator)?;
+    let publish = message.read()?;
+    let began = std::time::Instant::now();
+    let answer = client.client.publish(publish).await;
+    Ok(Json(told(answer, began.elapsed())))
+}
+
+/// Whether a client says goodbye.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Leaving {
+    /// Break the connection without a goodbye, so that the will is published.
+    #[serde(default)]
+    #[param(default = false)]
+    abruptly: bool,
+}
+
+/// Close a client.
+#[utoipa::path(delete, operation_id = "close_bench_client", path = "/bench/clients/{id}", tag = "bench", params(("id" = String, Path), Leaving), responses(
+    (status = 204, description = "Closed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn close(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Query(Leaving { abruptly }): Query<Leaving>,
+) -> Result<StatusCode, Problem> {
+    held(&broker, &id, &operator)?;
+    if let Some(client) = broker.bench.take(&id, &operator.name) {
+        if abruptly {
+            client.client.abandon().await;
+        } else {
+            client.client.disconnect().await;
+        }
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// All set-ups of the bench.
+#[utoipa::path(get, operation_id = "list_bench_setups", path = "/bench/setups", tag = "bench", responses(
+    (status = 200, body = Vec<BenchSetupView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn setups(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<BenchSetupView>>, Problem> {
+    Ok(Json(broker.store.bench_setups().await?.into_iter().map(Into::into).collect()))
+}
+
+/// Keep a set-up of the bench, in place of one of the same name.
+#[utoipa::path(put, operation_id = "put_bench_setup", path = "/bench/setups/{name}", tag = "bench", params(("name" = String, Path)), request_body = Value, responses(
+    (status = 200, body = BenchSetupView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn put_setup(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+    Body(panes): Body<Value>,
+) -> Result<Json<BenchSetupView>, Problem> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
+        return Err(wrong("a set-up has a name of 1 to 100 characters".into()));
+    }
+    if panes.to_string().len() > SETUP_BYTES {
+        return Err(wrong(format!("a set-up has {SETUP_BYTES} bytes of JSON at most")));
+    }
+    let put = broker.store.put_bench_setup(name, &panes, &operator.name, SETUPS).await?;
+    let put = put.ok_or_else(|| {
+        let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
+        Problem::new(StatusCode::CONFLICT, "too many set-ups", detail)
+    })?;
+    operator.note(&broker, "keep", "bench set-up", name, None, None).await;
+    Ok(Json(put.into()))
+}
+
+/// Forget a set-up of the bench.
+#[utoipa::path(delete, operation_id = "remove_bench_setup", path = "/bench/setups/{name}", tag = "bench", params(("name" = String, Path)), responses(
+    (status = 204, description = "Removed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn remove_setup(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    if !broker.store.remove_bench_setup(&name).await? {
+        let detail = format!("there is no set-up {name}; /api/v1/bench/setups lists all");
+        return Err(Problem::new(StatusCode::NOT_FOUND, "no such set-up", detail));
+    }
+    operator.note(&broker, "remove", "bench set-up", &name, None, None).await;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,217 @@
+//! The bench: clients that people hold at the console, to try things. Each is a client like any other, with the rights
+//! of the identity that it was opened as, but without a network between it and the broker.
+
+use std::{
+    collections::{HashMap, VecDeque},
+    net::SocketAddr,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
+    time::Duration,
+};
+
+use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
+use moorfall_core::Time;
+use moorfall_wire::Publish;
+use parking_lot::Mutex;
+use tokio::{io::duplex, sync::Notify, time::timeout};
+
+use crate::{
+    broker::Broker,
+    connection::{self, Acting, Origin},
+    data_folder::random_text,
+    stream::Stream,
+};
+
+/// Clients on the bench, everyone's together.
+pub(crate) const CLIENTS: usize = 64;
+
+/// What happened to a client that nobody has asked for yet, the newest.
+const HELD: usize = 500;
+
+/// Bytes of payload that are held for one client.
+const HELD_BYTES: usize = 4 * 1024 * 1024;
+
+/// How long nobody has to ask before a client is closed, microseconds.
+const LEFT_AFTER: u64 = 60 * 1_000_000;
+
+/// Bytes on the way between a client and the broker.
+const PIPE: usize = 64 * 1024;
+
+/// Something that happened to a client.
+#[derive(Clone, Debug)]
+pub(crate) struct Happening {
+    /// From 1.
+    pub(crate) number: u64,
+    pub(crate) at: Time,
+    pub(crate) what: What,
+}
+
+/// What happened.
+#[derive(Clone, Debug)]
+pub(crate) enum What {
+    /// A message came.
+    Message(Box<Publish>),
+    /// The connection is over.
+    Closed(String),
+}
+
+/// A client on the bench.
+#[derive(Debug)]
+pub(crate) struct BenchClient {
+    pub(crate) id: String,
+    /// Whoever opened it; nobody else may use it.
+    pub(crate) owner: Arc<str>,
+    pub(crate) client: Client,
+    happened: Mutex<Happened>,
+    more: Notify,
+    /// When somebody asked last, microseconds since 1970.
+    asked: AtomicU64,
+}
+
+#[derive(Debug, Default)]
+struct Happened {
+    held: VecDeque<Happening>,
+    bytes: usize,
+    last_number: u64,
+    dropped: u64,
+}
+
+impl BenchClient {
+    fn push(&self, what: What, now: Time) {
+        let mut happened = self.happened.lock();
+        happened.last_number += 1;
+        let number = happened.last_number;
+        happened.bytes += weight(&what);
+        happened.held.push_back(Happening { number, at: now, what });
+        while happened.held.len() > HELD || happened.bytes > HELD_BYTES && happened.held.len() > 1 {
+            if let Some(gone) = happened.held.pop_front() {
+                happened.bytes -= weight(&gone.what);
+                happened.dropped += 1;
+            }
+        }
+        drop(happened);
+        self.more.notify_waiters();
+    }
+
+    /// What happened after the happening of this number, and how much was dropped in all because nobody asked for it;
+    /// waits for something so long.
+    pub(crate) async fn after(&self, number: u64, patience: Duration, now: Time) -> (Vec<Happening>, u64) {
+        self.asked.store(now.as_micros(), Ordering::Relaxed);
+        let look = || {
+            let happened = self.happened.lock();
+            let new: Vec<_> = happened.held.iter().filter(|happening| happening.number > number).cloned().collect();
+            (new, happened.dropped)
+        };
+        let waited = timeout(patience, async {
+            loop {
+                let mut notified = std::pin::pin!(self.more.notified());
+                // From here on nothing that happens is missed.
+                notified.as_mut().enable();
+                let (new, dropped) = look();
+                if !new.is_empty() {
+                    return (new, dropped);
+                }
+                notified.await;
+            }
+        });
+        waited.await.unwrap_or_else(|_| look())
+    }
+
+    fn is_left(&self, now: Time) -> bool {
+        now.as_micros().saturating_sub(self.asked.load(Ordering::Relaxed)) > LEFT_AFTER
+    }
+}
+
+fn weight(what: &What) -> usize {
+    match what {
+        What::Message(publish) => publish.payload.len() + publish.topic.len(),
+        What::Closed(words) => words.len(),
+    }
+}
+
+/// Why no client was opened.
+#[derive(Debug)]
+pub(crate) enum NotOpened {
+    /// There are as many as may be.
+    TooMany,
+    /// The broker did not let it in.
+    Refused(ConnectError),
+}
+
+/// All clients on the bench.
+#[derive(Debug, Default)]
+pub(crate) struct Bench {
+    clients: Mutex<HashMap<String, Arc<BenchClient>>>,
+}
+
+impl Bench {
+    /// The client of this identifier, if this person holds it.
+    pub(crate) fn get(&self, id: &str, owner: &str) -> Option<Arc<BenchClient>> {
+        self.clients.lock().get(id).filter(|client| *client.owner == *owner).cloned()
+    }
+
+    /// Takes a client off the bench.
+    pub(crate) fn take(&self, id: &str, owner: &str) -> Option<Arc<BenchClient>> {
+        let client = self.get(id, owner)?;
+        self.clients.lock().remove(id);
+        Some(client)
+    }
+
+    /// Takes off clients that nobody has asked for lately: the page is closed.
+    pub(crate) fn take_left(&self, now: Time) -> Vec<Arc<BenchClient>> {
+        let mut clients = self.clients.lock();
+        let left: Vec<String> =
+            clients.iter().filter(|(_, client)| client.is_left(now)).map(|(id, _)| id.clone()).collect();
+        left.iter().filter_map(|id| clients.remove(id)).collect()
+    }
+}
+
+/// Opens a client as an identity, for whom `owner` answers.
+pub(crate) async fn open(
+    broker: &Arc<Broker>,
+    options: &Options,
+    identity: &str,
+    owner: Arc<str>,
+    address: SocketAddr,
+) -> Result<Arc<BenchClient>, NotOpened> {
+    if broker.bench.clients.lock().len() >= CLIENTS {
+        return Err(NotOpened::TooMany);
+    }
+    let (near, far) = duplex(PIPE);
+    let listener = Arc::clone(&broker.http_listener);
+    let seat = broker.seat(&listener).ok_or(NotOpened::TooMany)?;
+    let origin = Origin {
+        address,
+        listener,
+        certificate: None,
+        removals: 0,
+        at: broker.clock.now(),
+        acting: Some(Acting { identity: identity.to_owned(), person: Arc::clone(&owner) }),
+    };
+    broker.tasks.spawn(connection::serve(Arc::clone(broker), Stream::Layered(Box::new(far)), origin, seat));
+    let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;
+    let bench_client = Arc::new(BenchClient {
+        id: random_text(16),
+        owner,
+        client,
+        happened: Mutex::default(),
+        more: Notify::new(),
+        asked: AtomicU64::new(broker.clock.now().as_micros()),
+    });
+    broker.bench.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
+    broker.tasks.spawn(gather(Arc::clone(broker), Arc::clone(&bench_client), arrivals));
+    Ok(bench_client)
+}
+
+/// Gathers what happens to a client until its connection is over.
+async fn gather(broker: Arc<Broker>, client: Arc<BenchClient>, mut arrivals: Arrivals) {
+    while let Some(arrival) = arrivals.next().await {
+        let what = match arrival {
+            Arrival::Message(publish) => What::Message(publish),
+            Arrival::Closed { words, .. } => What::Closed(words),
+        };
+        client.push(what, broker.clock.now());
+    }
+}
