@@ -5,6 +5,7 @@
   import SideBar from '$lib/components/side-bar.svelte';
   import TopBar from '$lib/components/top-bar.svelte';
   import AccessPage from '$lib/pages/access-page.svelte';
+  import BenchPage from '$lib/pages/bench-page.svelte';
   import AuditPage from '$lib/pages/audit-page.svelte';
   import DesignPage from '$lib/pages/design-page.svelte';
   import IdentitiesPage from '$lib/pages/identities-page.svelte';
@@ -14,6 +15,7 @@
   import PeoplePage from '$lib/pages/people-page.svelte';
   import RetainedPage from '$lib/pages/retained-page.svelte';
   import TopicsPage from '$lib/pages/topics-page.svelte';
+  import { Bench } from '$lib/state/bench.svelte';
   import { ConsoleState } from '$lib/state/console.svelte';
   import { setShell } from '$lib/state/context';
   import { Retained } from '$lib/state/retained.svelte';
@@ -21,13 +23,14 @@
 
   const service = new ConsoleState();
   const theme = new Theme();
-  setShell({ service, theme, retained: new Retained() });
+  setShell({ service, theme, retained: new Retained(), bench: new Bench() });
   const routes = {
     '/': OverviewPage,
     '/topics': TopicsPage,
     '/retained': RetainedPage,
     '/topic': TopicPage,
     '/journey': JourneyPage,
+    '/bench': BenchPage,
     '/access': AccessPage,
     '/identities': IdentitiesPage,
     '/design': DesignPage,

@@ -38,6 +38,11 @@ export function precise(at: string): string {
   return new Date(at).toLocaleTimeString('en-GB', { ...time, fractionalSecondDigits: 3 });
 }
 
+/** This moment, as the service writes times. */
+export function now(): string {
+  return new Date().toISOString();
+}
+
 /** Date and time of day. */
 export function moment(at: string): string {
   return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });

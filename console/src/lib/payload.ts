@@ -45,3 +45,36 @@ export function difference(before: string, after: string): Line[] {
       .map((text): Line => ({ kind, text }));
   });
 }
+
+/** How a payload is written. */
+export type Form = 'text' | 'json' | 'hex' | 'base64';
+
+/** The bytes that are written like this, in Base64, or what is wrong. */
+export function toBase64(form: Form, text: string): { base64: string } | { wrong: string } {
+  const encode = (bytes: Iterable<number>) => ({ base64: btoa(String.fromCharCode(...bytes)) });
+  switch (form) {
+    case 'json':
+      try {
+        JSON.parse(text);
+      } catch (error) {
+        return {
+          wrong: `the payload is not JSON: ${error instanceof Error ? error.message : String(error)}`,
+        };
+      }
+      return encode(new TextEncoder().encode(text));
+    case 'hex': {
+      const digits = text.replace(/\s/g, '');
+      if (/[^0-9a-f]/i.test(digits)) return { wrong: 'the payload is not hexadecimal' };
+      if (digits.length % 2 === 1) return { wrong: 'the payload has an odd number of hexadecimal digits' };
+      return encode((digits.match(/../g) ?? []).map((pair) => parseInt(pair, 16)));
+    }
+    case 'base64':
+      try {
+        return { base64: btoa(atob(text.replace(/\s/g, ''))) };
+      } catch {
+        return { wrong: 'the payload is not Base64' };
+      }
+    case 'text':
+      return encode(new TextEncoder().encode(text));
+  }
+}

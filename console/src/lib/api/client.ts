@@ -36,6 +36,8 @@ export type RecipientView = components['schemas']['RecipientView'];
 export type RecordingView = components['schemas']['RecordingView'];
 export type RecordedMessage = components['schemas']['RecordedMessage'];
 export type RecordedJourney = components['schemas']['RecordedJourney'];
+export type BenchArrival = components['schemas']['BenchArrival'];
+export type BenchSetupView = components['schemas']['BenchSetupView'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

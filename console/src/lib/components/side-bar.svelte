@@ -12,6 +12,10 @@
       ],
     },
     {
+      name: 'Try',
+      pages: [{ path: '/bench', name: 'Bench' }],
+    },
+    {
       name: 'Design',
       pages: [
         { path: '/design', name: 'Blueprint' },

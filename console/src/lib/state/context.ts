@@ -1,6 +1,7 @@
 /** What every page may ask for. */
 import { createContext } from 'svelte';
 
+import type { Bench } from './bench.svelte';
 import type { ConsoleState } from './console.svelte';
 import type { Retained } from './retained.svelte';
 import type { Theme } from './theme.svelte';
@@ -10,6 +11,8 @@ export interface Shell {
   theme: Theme;
   /** Outlives the page, so that what was cleared can be brought back within the visit. */
   retained: Retained;
+  /** Outlives the page, and so do its clients. */
+  bench: Bench;
 }
 
 export const [shell, setShell] = createContext<Shell>();

@@ -49,11 +49,11 @@ export class Topic {
 
   /** Who published the messages that are held, and how many of them. */
   readonly publishers = $derived.by(() => {
-    const counts = new Map<string, number>();
+    const counts: Record<string, number> = {};
     const about = this.#details?.about;
-    if (about?.publisher) counts.set(about.publisher, 0);
-    for (const { publisher } of this.#messages) counts.set(publisher, (counts.get(publisher) ?? 0) + 1);
-    return [...counts].sort((one, other) => other[1] - one[1]);
+    if (about?.publisher) counts[about.publisher] = 0;
+    for (const { publisher } of this.#messages) counts[publisher] = (counts[publisher] ?? 0) + 1;
+    return Object.entries(counts).sort((one, other) => other[1] - one[1]);
   });
 
   /** The message that is looked at: the newest, unless one was chosen. */

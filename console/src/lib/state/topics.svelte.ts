@@ -16,7 +16,7 @@ export class Topics {
   #wrong = $state('');
   #trouble = $state('');
   /** Rates of the levels that are listed, as they were seen, oldest first. */
-  #rates = $state.raw(new Map<string, number[]>());
+  #rates = $state.raw<Record<string, number[]>>({});
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
   filter = $state('');
@@ -41,7 +41,7 @@ export class Topics {
 
   /** How the rate of a branch went since it is looked at. */
   rates(path: string): readonly number[] {
-    return this.#rates.get(path) ?? [];
+    return this.#rates[path] ?? [];
   }
 
   branch(path: string): TopicList | undefined {
@@ -78,7 +78,7 @@ export class Topics {
       });
       this.#open = open;
       const listed = Object.values(open).flatMap((branch) => branch.levels);
-      this.#rates = new Map(
+      this.#rates = Object.fromEntries(
         listed
           .filter((level) => !level.is_topic)
           .map(({ path, rate }) => [path, [...this.rates(path), rate].slice(-REMEMBERED)]),

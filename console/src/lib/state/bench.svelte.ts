@@ -1,0 +1,339 @@
+/** Clients side by side, to try things: what they are to be, and what happens to them. */
+import { api, reasonOf, type BenchArrival, type BenchSetupView } from '$lib/api/client';
+import { now } from '$lib/format';
+import { toBase64, type Form } from '$lib/payload';
+
+/** Seconds that the service may wait for something to happen before it answers. */
+const WAIT = 20;
+/** Messages that a pane shows. */
+const SHOWN = 200;
+
+export interface Wanted {
+  filter: string;
+  qos: number;
+  no_local: boolean;
+  retain_as_published: boolean;
+  retain_handling: number;
+}
+
+/** What a pane is set up to be. Set-ups are kept as lists of these. */
+export interface Setup {
+  identity: string;
+  client_id: string;
+  version: '5.0' | '3.1.1';
+  clean_start: boolean;
+  session_expiry: number;
+  filters: Wanted[];
+  topic: string;
+  payload: string;
+  form: Form;
+  qos: number;
+  retain: boolean;
+  expiry: string;
+  content_type: string;
+  response_topic: string;
+  correlation: string;
+  /** A line for each: `name=value`. */
+  user: string;
+}
+
+export interface Line {
+  key: number;
+  at: string;
+  message?: BenchArrival;
+  /** What the pane itself did, and how it went. */
+  words?: string;
+  bad?: boolean;
+}
+
+function blank(): Setup {
+  return {
+    identity: '',
+    client_id: '',
+    version: '5.0',
+    clean_start: true,
+    session_expiry: 0,
+    filters: [],
+    topic: '',
+    payload: '',
+    form: 'text',
+    qos: 1,
+    retain: false,
+    expiry: '',
+    content_type: '',
+    response_topic: '',
+    correlation: '',
+    user: '',
+  };
+}
+
+let lastKey = 0;
+
+export class Pane {
+  readonly key = ++lastKey;
+  setup = $state<Setup>(blank());
+  /** What is typed for the next subscription. */
+  wanted = $state<Wanted>({
+    filter: '',
+    qos: 1,
+    no_local: false,
+    retain_as_published: false,
+    retain_handling: 0,
+  });
+  #id = $state<string>();
+  #clientId = $state('');
+  #lines = $state.raw<Line[]>([]);
+  #received = $state(0);
+  #busy = $state(false);
+
+  constructor(setup: Partial<Setup> = {}) {
+    this.setup = { ...blank(), ...setup };
+  }
+
+  get isOpen(): boolean {
+    return this.#id !== undefined;
+  }
+
+  /** Its client identifier, once it has one. */
+  get clientId(): string {
+    return this.#clientId;
+  }
+
+  /** What happened, the newest first. */
+  get lines(): Line[] {
+    return this.#lines;
+  }
+
+  /** Messages that came. */
+  get received(): number {
+    return this.#received;
+  }
+
+  get busy(): boolean {
+    return this.#busy;
+  }
+
+  clear(): void {
+    this.#lines = [];
+    this.#received = 0;
+  }
+
+  async open(): Promise<void> {
+    if (this.#busy || this.isOpen) return;
+    await this.#do(async () => {
+      const { identity, client_id, version, clean_start, session_expiry } = this.setup;
+      const body = { identity, client_id, version, clean_start, session_expiry };
+      const { data, error } = await api.POST('/api/v1/bench/clients', { body });
+      if (!data) return this.#say(reasonOf(error), true);
+      this.#id = data.id;
+      this.#clientId = data.client_id;
+      const terms = data.terms.length > 0 ? `; ${data.terms.join(', ')}` : '';
+      this.#say(`connected${data.session_present ? ', the earlier session goes on' : ''}${terms}`);
+      void this.#follow(data.id);
+      for (const filter of this.setup.filters) await this.#subscribe(data.id, filter);
+    });
+  }
+
+  /** @param abruptly without a goodbye, as when a link breaks */
+  async close(abruptly = false): Promise<void> {
+    const id = this.#id;
+    if (id === undefined) return;
+    this.#id = undefined;
+    await this.#do(async () => {
+      const params = { path: { id }, query: { abruptly } };
+      await api.DELETE('/api/v1/bench/clients/{id}', { params });
+      this.#say(abruptly ? 'the connection was broken' : 'closed');
+    });
+  }
+
+  /** Subscribes to what was typed. */
+  async subscribe(): Promise<void> {
+    const id = this.#id;
+    const wanted = { ...this.wanted };
+    if (id === undefined || wanted.filter === '') return;
+    await this.#do(async () => {
+      if (!(await this.#subscribe(id, wanted))) return;
+      this.setup.filters = [...this.setup.filters.filter((one) => one.filter !== wanted.filter), wanted];
+      this.wanted.filter = '';
+    });
+  }
+
+  async #subscribe(id: string, wanted: Wanted): Promise<boolean> {
+    const { data, error } = await api.POST('/api/v1/bench/clients/{id}/subscribe', {
+      params: { path: { id } },
+      body: wanted,
+    });
+    if (!data) this.#say(reasonOf(error), true);
+    else this.#say(`subscribe ${wanted.filter}: ${data.words}`, !data.accepted);
+    return data?.accepted ?? false;
+  }
+
+  async unsubscribe(filter: string): Promise<void> {
+    this.setup.filters = this.setup.filters.filter((one) => one.filter !== filter);
+    const id = this.#id;
+    if (id === undefined) return;
+    await this.#do(async () => {
+      const params = { path: { id } };
+      const { data, error } = await api.POST('/api/v1/bench/clients/{id}/unsubscribe', {
+        params,
+        body: { filter },
+      });
+      this.#say(`unsubscribe ${filter}: ${data ? data.words : reasonOf(error)}`, !data?.accepted);
+    });
+  }
+
+  async publish(): Promise<void> {
+    const id = this.#id;
+    if (id === undefined) return;
+    const { topic, payload, form, qos, retain, expiry, user } = this.setup;
+    const { content_type, response_topic, correlation } = this.setup;
+    const read = toBase64(form, payload);
+    if ('wrong' in read) return this.#say(read.wrong, true);
+    const own = user.split('\n').filter((line) => line.trim() !== '');
+    const body = {
+      topic,
+      payload: read.base64,
+      qos,
+      retain,
+      expiry: expiry === '' ? null : Number(expiry),
+      content_type,
+      response_topic,
+      correlation,
+      user: own.map((line) => {
+        const at = line.indexOf('=');
+        return at < 0 ? { name: line, value: '' } : { name: line.slice(0, at), value: line.slice(at + 1) };
+      }),
+    };
+    await this.#do(async () => {
+      const params = { path: { id } };
+      const { data, error } = await api.POST('/api/v1/bench/clients/{id}/publish', { params, body });
+      const took = data?.took == null ? '' : ` after ${data.took.toFixed(1)} ms`;
+      this.#say(`publish ${topic}: ${data ? data.words + took : reasonOf(error)}`, !data?.accepted);
+    });
+  }
+
+  /** Asks again and again what happened, as long as the client is this pane's. */
+  async #follow(id: string): Promise<void> {
+    let after = 0;
+    while (this.#id === id) {
+      try {
+        const params = { path: { id }, query: { after, wait: WAIT } };
+        const { data, response } = await api.GET('/api/v1/bench/clients/{id}', { params });
+        if (this.#id !== id) return;
+        if (!data) {
+          this.#id = undefined;
+          if (response.status === 404) this.#say('the client was closed, since nobody asked for it', true);
+          return;
+        }
+        for (const { number, at, message, closed } of data.happenings) {
+          after = number;
+          if (message) {
+            this.#received += 1;
+            this.#add({ at, message });
+          } else {
+            this.#id = undefined;
+            this.#add({ at, words: `the connection is over: ${closed}`, bad: true });
+            void api.DELETE('/api/v1/bench/clients/{id}', { params: { path: { id } } });
+          }
+        }
+      } catch {
+        this.#id = undefined;
+        this.#say(reasonOf(undefined), true);
+      }
+    }
+  }
+
+  async #do(deed: () => Promise<void>): Promise<void> {
+    this.#busy = true;
+    try {
+      await deed();
+    } catch {
+      this.#say(reasonOf(undefined), true);
+    } finally {
+      this.#busy = false;
+    }
+  }
+
+  #say(words: string, bad = false): void {
+    this.#add({ at: now(), words, bad });
+  }
+
+  #add(line: Omit<Line, 'key'>): void {
+    this.#lines = [{ ...line, key: ++lastKey }, ...this.#lines].slice(0, SHOWN);
+  }
+}
+
+export class Bench {
+  #panes = $state.raw<Pane[]>([new Pane(), new Pane()]);
+  #setups = $state.raw<BenchSetupView[]>([]);
+  #identities = $state.raw<string[]>([]);
+  #trouble = $state('');
+  name = $state('');
+
+  get panes(): Pane[] {
+    return this.#panes;
+  }
+
+  get setups(): BenchSetupView[] {
+    return this.#setups;
+  }
+
+  /** Names that can be acted as. */
+  get identities(): string[] {
+    return this.#identities;
+  }
+
+  get trouble(): string {
+    return this.#trouble;
+  }
+
+  async look(): Promise<void> {
+    try {
+      const [setups, identities] = await Promise.all([
+        api.GET('/api/v1/bench/setups'),
+        api.GET('/api/v1/identities'),
+      ]);
+      this.#trouble = setups.data ? '' : reasonOf(setups.error);
+      this.#setups = setups.data ?? [];
+      this.#identities = (identities.data ?? []).slice(0, 1_000).map((one) => one.name);
+    } catch {
+      this.#trouble = reasonOf(undefined);
+    }
+  }
+
+  add(): void {
+    this.#panes = [...this.#panes, new Pane()];
+  }
+
+  async remove(pane: Pane): Promise<void> {
+    this.#panes = this.#panes.filter((other) => other !== pane);
+    await pane.close();
+  }
+
+  /** Puts the clients of a set-up on the bench, in place of what stands there. */
+  async load(setup: BenchSetupView): Promise<void> {
+    const before = this.#panes;
+    const panes = Array.isArray(setup.panes) ? (setup.panes as Partial<Setup>[]) : [];
+    this.#panes = panes.map((pane) => new Pane(pane));
+    this.name = setup.name;
+    await Promise.all(before.map((pane) => pane.close()));
+  }
+
+  async openAll(): Promise<void> {
+    await Promise.all(this.#panes.map((pane) => pane.open()));
+  }
+
+  /** Keeps what stands on the bench under its name. */
+  async keep(): Promise<void> {
+    const panes = this.#panes.map((pane) => $state.snapshot(pane.setup));
+    const params = { path: { name: this.name } };
+    const { error } = await api.PUT('/api/v1/bench/setups/{name}', { params, body: panes });
+    await this.look();
+    if (error) this.#trouble = reasonOf(error);
+  }
+
+  async forget(name: string): Promise<void> {
+    await api.DELETE('/api/v1/bench/setups/{name}', { params: { path: { name } } });
+    await this.look();
+  }
+}
