@@ -7,6 +7,7 @@
   import AccessPage from '$lib/pages/access-page.svelte';
   import BenchPage from '$lib/pages/bench-page.svelte';
   import AuditPage from '$lib/pages/audit-page.svelte';
+  import ConnectPage from '$lib/pages/connect-page.svelte';
   import DesignPage from '$lib/pages/design-page.svelte';
   import IdentitiesPage from '$lib/pages/identities-page.svelte';
   import JourneyPage from '$lib/pages/journey-page.svelte';
@@ -31,6 +32,7 @@
     '/topic': TopicPage,
     '/journey': JourneyPage,
     '/bench': BenchPage,
+    '/connect': ConnectPage,
     '/access': AccessPage,
     '/identities': IdentitiesPage,
     '/design': DesignPage,

@@ -46,12 +46,20 @@ export function difference(before: string, after: string): Line[] {
   });
 }
 
+function inBase64(bytes: Iterable<number>): string {
+  return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''));
+}
+
+/** Text as UTF-8, in Base64. */
+export function encoded(text: string): string {
+  return inBase64(new TextEncoder().encode(text));
+}
+
 /** How a payload is written. */
 export type Form = 'text' | 'json' | 'hex' | 'base64';
 
 /** The bytes that are written like this, in Base64, or what is wrong. */
 export function toBase64(form: Form, text: string): { base64: string } | { wrong: string } {
-  const encode = (bytes: Iterable<number>) => ({ base64: btoa(String.fromCharCode(...bytes)) });
   switch (form) {
     case 'json':
       try {
@@ -61,12 +69,12 @@ export function toBase64(form: Form, text: string): { base64: string } | { wrong
           wrong: `the payload is not JSON: ${error instanceof Error ? error.message : String(error)}`,
         };
       }
-      return encode(new TextEncoder().encode(text));
+      return { base64: encoded(text) };
     case 'hex': {
       const digits = text.replace(/\s/g, '');
       if (/[^0-9a-f]/i.test(digits)) return { wrong: 'the payload is not hexadecimal' };
       if (digits.length % 2 === 1) return { wrong: 'the payload has an odd number of hexadecimal digits' };
-      return encode((digits.match(/../g) ?? []).map((pair) => parseInt(pair, 16)));
+      return { base64: inBase64((digits.match(/../g) ?? []).map((pair) => parseInt(pair, 16))) };
     }
     case 'base64':
       try {
@@ -75,6 +83,6 @@ export function toBase64(form: Form, text: string): { base64: string } | { wrong
         return { wrong: 'the payload is not Base64' };
       }
     case 'text':
-      return encode(new TextEncoder().encode(text));
+      return { base64: encoded(text) };
   }
 }

@@ -38,6 +38,7 @@ export type RecordedMessage = components['schemas']['RecordedMessage'];
 export type RecordedJourney = components['schemas']['RecordedJourney'];
 export type BenchArrival = components['schemas']['BenchArrival'];
 export type BenchSetupView = components['schemas']['BenchSetupView'];
+export type ListenerView = components['schemas']['ListenerView'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

@@ -72,6 +72,20 @@
         bind:value={setup.session_expiry}
       /> s
     </label>
+    <input
+      class="{field} w-36 flex-1 font-mono text-xs"
+      aria-label="Topic of the will"
+      placeholder="topic of the will"
+      disabled={pane.isOpen}
+      bind:value={setup.will_topic}
+    />
+    <input
+      class="{field} w-24 flex-1 font-mono text-xs"
+      aria-label="Payload of the will"
+      placeholder="its payload"
+      disabled={pane.isOpen}
+      bind:value={setup.will_payload}
+    />
     {#if pane.isOpen}
       <button type="button" class={button} onclick={() => pane.close()}>Close</button>
       <button type="button" class={button} title="Without a goodbye" onclick={() => pane.close(true)}

@@ -13,7 +13,10 @@
     },
     {
       name: 'Try',
-      pages: [{ path: '/bench', name: 'Bench' }],
+      pages: [
+        { path: '/bench', name: 'Bench' },
+        { path: '/connect', name: 'Connect' },
+      ],
     },
     {
       name: 'Design',

@@ -1,7 +1,7 @@
 /** Clients side by side, to try things: what they are to be, and what happens to them. */
 import { api, reasonOf, type BenchArrival, type BenchSetupView } from '$lib/api/client';
 import { now } from '$lib/format';
-import { toBase64, type Form } from '$lib/payload';
+import { encoded, toBase64, type Form } from '$lib/payload';
 
 /** Seconds that the service may wait for something to happen before it answers. */
 const WAIT = 20;
@@ -23,6 +23,9 @@ export interface Setup {
   version: '5.0' | '3.1.1';
   clean_start: boolean;
   session_expiry: number;
+  /** What the broker publishes if the client goes away without a goodbye; none if the topic is empty. */
+  will_topic: string;
+  will_payload: string;
   filters: Wanted[];
   topic: string;
   payload: string;
@@ -53,6 +56,8 @@ function blank(): Setup {
     version: '5.0',
     clean_start: true,
     session_expiry: 0,
+    will_topic: '',
+    will_payload: '',
     filters: [],
     topic: '',
     payload: '',
@@ -122,7 +127,9 @@ export class Pane {
     if (this.#busy || this.isOpen) return;
     await this.#do(async () => {
       const { identity, client_id, version, clean_start, session_expiry } = this.setup;
-      const body = { identity, client_id, version, clean_start, session_expiry };
+      const { will_topic: topic, will_payload } = this.setup;
+      const will = topic === '' ? null : { topic, payload: encoded(will_payload), qos: 1 };
+      const body = { identity, client_id, version, clean_start, session_expiry, will };
       const { data, error } = await api.POST('/api/v1/bench/clients', { body });
       if (!data) return this.#say(reasonOf(error), true);
       this.#id = data.id;

@@ -1,7 +1,9 @@
 //! Topics, retained messages and journeys.
 
+use std::process::{Command, Stdio};
+
 use super::Driver;
-use crate::harness::Place;
+use crate::harness::{Place, Ran, wait};
 
 #[tokio::test]
 async fn stale_retained_messages_are_found_cleared_and_brought_back() {
@@ -141,4 +143,110 @@ async fn a_recording_shows_who_got_a_message_and_who_did_not() {
     page.click_text("End it").await;
     page.find("[data-recording=ended]").await;
     drop(reader);
+}
+
+#[tokio::test]
+async fn clients_stand_side_by_side_on_the_bench() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("auditor", &["kind=person"]);
+    service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.click("a[href='#/bench']").await;
+    let of = |client: u32, what: &str| format!("section[aria-label='Client {client}'] {what}");
+    page.type_into(&of(1, "input[aria-label=Identity]"), "auditor").await;
+    page.type_into(&of(2, "input[aria-label=Identity]"), "kettle-weir").await;
+    page.find(&of(2, "select[aria-label=Version]")).await.send_keys("3.1.1").await.unwrap();
+    page.click_text("Open all").await;
+    page.wait_for(&of(1, "[data-state]"), |text| text.contains("connected as")).await;
+    page.wait_for(&of(2, "[data-lines]"), |text| text.contains("connected")).await;
+    page.type_into(&of(1, "input[aria-label=Filter]"), "harrowmere/#").await;
+    page.find(&of(1, "input[aria-label=Filter]")).await.send_keys("\u{e007}").await.unwrap();
+    page.wait_for(&of(1, "[data-filters]"), |text| text.contains("harrowmere/#")).await;
+
+    page.type_into(&of(2, "input[aria-label=Topic]"), LEVEL).await;
+    page.type_into(&of(2, "textarea[aria-label=Payload]"), "{\"m\": 1.8").await;
+    page.find(&of(2, "select[aria-label=Form]")).await.send_keys("JSON").await.unwrap();
+    page.find(&of(2, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
+    page.wait_for(&of(2, "[data-lines]"), |text| text.contains("not JSON")).await;
+    page.type_into(&of(2, "textarea[aria-label=Payload]"), "{\"m\": 1.83}").await;
+    page.find(&of(2, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("1.83") && text.contains("QoS 1")).await;
+    page.type_into(&of(1, "input[aria-label=Topic]"), LEVEL).await;
+    page.find(&of(1, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("auditor may not publish")).await;
+
+    // The bench outlives a look at another page, and a set-up the visit.
+    page.type_into("input[aria-label='Name of the set-up']", "level trial").await;
+    page.click_text("Keep it").await;
+    page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
+    page.click("a[href='#/topics']").await;
+    page.click("a[href='#/bench']").await;
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("1.83")).await;
+    page.driver.refresh().await.unwrap();
+    page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
+    page.wait_for(&of(1, "[data-state]"), |text| text == "not connected").await;
+    page.find("select[aria-label='Set-up']").await.send_keys("level trial").await.unwrap();
+    page.wait_for(&of(1, "[data-filters]"), |text| text.contains("harrowmere/#")).await;
+    page.click_text("Open all").await;
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("subscribe harrowmere/#: granted")).await;
+}
+
+#[tokio::test]
+async fn programs_that_are_shown_connect_and_the_page_says_so() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
+    service.identity("auditor", &["kind=person"]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    for (language, file, interpreter) in [("Python", "connect.py", "python3"), ("JavaScript", "connect.cjs", "node")] {
+        // From another page, so that nothing is filled in yet.
+        page.click("a[href='#/topics']").await;
+        page.click("a[href='#/connect']").await;
+        page.type_into("input[aria-label=Identity]", "kettle-weir\t").await;
+        page.type_into("input[aria-label=Topic]", LEVEL).await;
+        page.type_into(
+            "input[aria-label=Payload]",
+            "{\"m\": 1.83, \"at\": \"2031-03-02T06:15:00Z\", \"quality\": \"good\"}",
+        )
+        .await;
+        page.wait_for("[data-step=Publish][data-good=true]", |text| text.contains("stations-report")).await;
+        page.find("select[aria-label=Language]").await.send_keys(language).await.unwrap();
+        let selector = format!("[data-program={language}]");
+        let program = page.wait_for(&selector, |text| text.contains("1.83")).await;
+        assert!(program.contains("put-the-password-here"), "{program}");
+        page.wait_for("[data-arrival]", |text| text.contains("Waiting for a client of kettle-weir")).await;
+        let saved = place.write(file, &program.replace("put-the-password-here", "riew-elttek"));
+        let ran = Command::new(interpreter).arg(&saved).stdin(Stdio::null()).output().unwrap();
+        let ran = Ran::from(ran);
+        assert!(ran.ok().contains("connected\n") && ran.out.contains("the broker has the message"), "{ran:?}");
+
+        // One that listens stays, and is seen.
+        page.click("a[href='#/topics']").await;
+        page.click("a[href='#/connect']").await;
+        page.type_into("input[aria-label=Identity]", "auditor\t").await;
+        page.type_into("input[aria-label=Filter]", "harrowmere/#").await;
+        page.wait_for("[data-step=Listen][data-good=true]", |text| text.contains("auditor-reads-all")).await;
+        page.find("select[aria-label=Language]").await.send_keys(language).await.unwrap();
+        let program = page.wait_for(&selector, |text| text.contains("harrowmere/#")).await;
+        page.wait_for("[data-arrival=no]", |text| text.contains("Waiting for a client of auditor")).await;
+        let saved = place.write(file, &program.replace("put-the-password-here", "rotidua"));
+        let heard = place.path().join("heard");
+        let out = std::fs::File::create(&heard).unwrap();
+        let mut child = Command::new(interpreter).arg(&saved).stdin(Stdio::null()).stdout(out).spawn().unwrap();
+        let seen = page.wait_for("[data-arrival=yes]", |text| text.contains("auditor has connected")).await;
+        assert!(seen.contains("3.1.1") && seen.contains("with its password"), "{seen}");
+        wait("it has subscribed", || (service.status()["subscriptions"] == 1).then_some(()));
+        service.run(&["publish", LEVEL, "1.85"]).ok();
+        wait("the program shows the message", || {
+            std::fs::read_to_string(&heard).unwrap().contains(&format!("{LEVEL} 1.85")).then_some(())
+        });
+        child.kill().unwrap();
+        child.wait().unwrap();
+        wait("it is gone", || (service.status()["sessions"] == 0).then_some(()));
+    }
 }
