@@ -22,6 +22,9 @@ pub fn blueprint() -> Vec<SourceFile> {
     vec![SourceFile { name: "harrowmere.toml".into(), text: BLUEPRINT.into() }]
 }
 
+/// A set-up of the bench: the duty desk moves a gate, and the auditor may only look on.
+pub const BENCH: (&str, &str) = ("Move the gate at Kettle Weir", include_str!("../bench.json"));
+
 /// Someone who connects in the catchment.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -267,6 +267,16 @@ impl Service {
         &self.folder
     }
 
+    /// Keeps a set-up of the bench, unless there is one of this name. An error is a sentence.
+    pub async fn offer_bench_setup(&self, name: &str, panes: &serde_json::Value) -> Result<(), String> {
+        let wrong = |error: moorfall_store::StoreError| error.to_string();
+        let known = self.broker.store.bench_setups().await.map_err(wrong)?;
+        if known.iter().all(|setup| setup.name != name) {
+            self.broker.store.put_bench_setup(name, panes, ADMINISTRATOR, i64::MAX).await.map_err(wrong)?;
+        }
+        Ok(())
+    }
+
     /// Makes or replaces an identity, as the API does.
     pub async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<(), DirectoryError> {
         self.broker.put_identity(name, draft).await.map(drop)

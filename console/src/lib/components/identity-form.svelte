@@ -28,6 +28,13 @@
     disabled={!draft.isNew || !mayChange}
     bind:value={draft.name}
   />
+  {#if !draft.isNew}
+    <span></span>
+    <a
+      class="font-medium text-moss hover:underline"
+      href="#/connect?identity={encodeURIComponent(draft.name)}">How it connects</a
+    >
+  {/if}
   <label for="identity-attributes">Attributes</label>
   <textarea
     id="identity-attributes"

@@ -86,6 +86,7 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     output::line("In a second terminal, try:")?;
     output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
     output::line(format_args!("  {program} publish {gate} '{{\"percent\": 40}}'"))?;
+    output::line(format_args!("  {program} recording start 'harrowmere/gorge/#' --for 10s"))?;
     output::line(format_args!(
         "  {program} publish {gate} 90 --as auditor \\\n    --password-file {}",
         auditor.display()
@@ -102,6 +103,8 @@ async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure>
     let files = moorfall_demo::blueprint();
     let applied = service.apply_blueprint(files, "demo", "the catchment as the demo describes it").await;
     applied.map_err(|words| Failure(format!("the catchment's blueprint can't be applied:\n{words}")))?;
+    let (name, panes) = moorfall_demo::BENCH;
+    service.offer_bench_setup(name, &serde_json::from_str(panes)?).await.map_err(Failure)?;
     Ok(passwords)
 }
 
