@@ -65,7 +65,6 @@ pub(crate) struct BenchClient {
     pub(crate) owner: Arc<str>,
     pub(crate) client: Client,
     happened: Mutex<Happened>,
-    more: Notify,
     /// When somebody asked last, microseconds since 1970.
     asked: AtomicU64,
 }
@@ -91,32 +90,13 @@ impl BenchClient {
                 happened.dropped += 1;
             }
         }
-        drop(happened);
-        self.more.notify_waiters();
     }
 
-    /// What happened after the happening of this number, and how much was dropped in all because nobody asked for it;
-    /// waits for something so long.
-    pub(crate) async fn after(&self, number: u64, patience: Duration, now: Time) -> (Vec<Happening>, u64) {
-        self.asked.store(now.as_micros(), Ordering::Relaxed);
-        let look = || {
-            let happened = self.happened.lock();
-            let new: Vec<_> = happened.held.iter().filter(|happening| happening.number > number).cloned().collect();
-            (new, happened.dropped)
-        };
-        let waited = timeout(patience, async {
-            loop {
-                let mut notified = std::pin::pin!(self.more.notified());
-                // From here on nothing that happens is missed.
-                notified.as_mut().enable();
-                let (new, dropped) = look();
-                if !new.is_empty() {
-                    return (new, dropped);
-                }
-                notified.await;
-            }
-        });
-        waited.await.unwrap_or_else(|_| look())
+    /// What happened after the happening of this number, and how much was dropped in all because nobody asked for it.
+    pub(crate) fn after(&self, number: u64) -> (Vec<Happening>, u64) {
+        let happened = self.happened.lock();
+        let new = happened.held.iter().filter(|happening| happening.number > number).cloned().collect();
+        (new, happened.dropped)
     }
 
     fn is_left(&self, now: Time) -> bool {
@@ -144,12 +124,32 @@ pub(crate) enum NotOpened {
 #[derive(Debug, Default)]
 pub(crate) struct Bench {
     clients: Mutex<HashMap<String, Arc<BenchClient>>>,
+    /// Something has happened to one of them.
+    more: Notify,
 }
 
 impl Bench {
     /// The client of this identifier, if this person holds it.
     pub(crate) fn get(&self, id: &str, owner: &str) -> Option<Arc<BenchClient>> {
         self.clients.lock().get(id).filter(|client| *client.owner == *owner).cloned()
+    }
+
+    /// Waits so long until something has happened to one of these clients after the happening of that number.
+    pub(crate) async fn wait(&self, clients: &[(Arc<BenchClient>, u64)], patience: Duration, now: Time) {
+        clients.iter().for_each(|(client, _)| client.asked.store(now.as_micros(), Ordering::Relaxed));
+        let waited = timeout(patience, async {
+            loop {
+                let mut notified = std::pin::pin!(self.more.notified());
+                // From here on nothing that happens is missed.
+                notified.as_mut().enable();
+                if clients.iter().any(|(client, number)| client.happened.lock().last_number > *number) {
+                    return;
+                }
+                notified.await;
+            }
+        });
+        // Nothing is an answer too.
+        let _ = waited.await;
     }
 
     /// Takes a client off the bench.
@@ -197,7 +197,6 @@ pub(crate) async fn open(
         owner,
         client,
         happened: Mutex::default(),
-        more: Notify::new(),
         asked: AtomicU64::new(broker.clock.now().as_micros()),
     });
     broker.bench.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
@@ -213,5 +212,6 @@ async fn gather(broker: Arc<Broker>, client: Arc<BenchClient>, mut arrivals: Arr
             Arrival::Closed { words, .. } => What::Closed(words),
         };
         client.push(what, broker.clock.now());
+        broker.bench.more.notify_waiters();
     }
 }

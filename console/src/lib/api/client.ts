@@ -37,6 +37,7 @@ export type RecordingView = components['schemas']['RecordingView'];
 export type RecordedMessage = components['schemas']['RecordedMessage'];
 export type RecordedJourney = components['schemas']['RecordedJourney'];
 export type BenchArrival = components['schemas']['BenchArrival'];
+export type BenchHappenings = components['schemas']['BenchHappenings'];
 export type BenchSetupView = components['schemas']['BenchSetupView'];
 export type ListenerView = components['schemas']['ListenerView'];
 export type AuditView = components['schemas']['AuditView'];

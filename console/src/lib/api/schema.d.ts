@@ -137,8 +137,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happened to a client; waits for something, if asked to. */
-        get: operations["bench_happenings"];
+        get?: never;
         put?: never;
         post?: never;
         /** Close a client. */
@@ -193,6 +192,23 @@ export interface paths {
         put?: never;
         /** Have a client unsubscribe. */
         post: operations["bench_unsubscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bench/happenings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to clients; waits for something, if asked to. */
+        get: operations["bench_happenings"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1010,6 +1026,10 @@ export interface components {
             dropped: number;
             /** @description The oldest first. */
             happenings: components["schemas"]["BenchHappening"][];
+            /** @description Whether it is on the bench still. */
+            held: boolean;
+            /** @description The client, as it is named here. */
+            id: string;
         };
         /** @description A message to be published. */
         BenchMessage: {
@@ -2897,56 +2917,6 @@ export interface operations {
             };
         };
     };
-    bench_happenings: {
-        parameters: {
-            query?: {
-                /** @description What happened after the happening of this number. */
-                after?: number;
-                /** @description Wait so many seconds for something to happen. */
-                wait?: number;
-            };
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchHappenings"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     close_bench_client: {
         parameters: {
             query?: {
@@ -3148,6 +3118,54 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_happenings: {
+        parameters: {
+            query: {
+                /** @description Which clients, and after which happening of each: `ID.NUMBER`, with commas between them. */
+                of: string;
+                /** @description Wait so many seconds for something to happen to one of them. */
+                wait?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchHappenings"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,5 +1,5 @@
 /** Clients side by side, to try things: what they are to be, and what happens to them. */
-import { api, reasonOf, type BenchArrival, type BenchSetupView } from '$lib/api/client';
+import { api, reasonOf, type BenchArrival, type BenchHappenings, type BenchSetupView } from '$lib/api/client';
 import { now } from '$lib/format';
 import { encoded, toBase64, type Form } from '$lib/payload';
 
@@ -90,9 +90,18 @@ export class Pane {
   #lines = $state.raw<Line[]>([]);
   #received = $state(0);
   #busy = $state(false);
+  #after = 0;
+  /** Tells the bench that this pane has opened or closed. */
+  readonly #changed: () => void;
 
-  constructor(setup: Partial<Setup> = {}) {
+  constructor(changed: () => void, setup: Partial<Setup> = {}) {
+    this.#changed = changed;
     this.setup = { ...blank(), ...setup };
+  }
+
+  /** What is asked for this pane; `undefined` if nothing is. */
+  get asked(): string | undefined {
+    return this.#id === undefined ? undefined : `${this.#id}.${this.#after}`;
   }
 
   get isOpen(): boolean {
@@ -136,7 +145,8 @@ export class Pane {
       this.#clientId = data.client_id;
       const terms = data.terms.length > 0 ? `; ${data.terms.join(', ')}` : '';
       this.#say(`connected${data.session_present ? ', the earlier session goes on' : ''}${terms}`);
-      void this.#follow(data.id);
+      this.#after = 0;
+      this.#changed();
       for (const filter of this.setup.filters) await this.#subscribe(data.id, filter);
     });
   }
@@ -146,6 +156,7 @@ export class Pane {
     const id = this.#id;
     if (id === undefined) return;
     this.#id = undefined;
+    this.#changed();
     await this.#do(async () => {
       const params = { path: { id }, query: { abruptly } };
       await api.DELETE('/api/v1/bench/clients/{id}', { params });
@@ -219,35 +230,30 @@ export class Pane {
     });
   }
 
-  /** Asks again and again what happened, as long as the client is this pane's. */
-  async #follow(id: string): Promise<void> {
-    let after = 0;
-    while (this.#id === id) {
-      try {
-        const params = { path: { id }, query: { after, wait: WAIT } };
-        const { data, response } = await api.GET('/api/v1/bench/clients/{id}', { params });
-        if (this.#id !== id) return;
-        if (!data) {
-          this.#id = undefined;
-          if (response.status === 404) this.#say('the client was closed, since nobody asked for it', true);
-          return;
-        }
-        for (const { number, at, message, closed } of data.happenings) {
-          after = number;
-          if (message) {
-            this.#received += 1;
-            this.#add({ at, message });
-          } else {
-            this.#id = undefined;
-            this.#add({ at, words: `the connection is over: ${closed}`, bad: true });
-            void api.DELETE('/api/v1/bench/clients/{id}', { params: { path: { id } } });
-          }
-        }
-      } catch {
+  /** Takes what happened to its client. */
+  take({ id, held, happenings }: BenchHappenings): void {
+    if (this.#id !== id) return;
+    if (!held) {
+      this.#id = undefined;
+      return this.#say('the client was closed, since nobody asked for it', true);
+    }
+    for (const { number, at, message, closed } of happenings) {
+      this.#after = number;
+      if (message) {
+        this.#received += 1;
+        this.#add({ at, message });
+      } else {
         this.#id = undefined;
-        this.#say(reasonOf(undefined), true);
+        this.#add({ at, words: `the connection is over: ${closed}`, bad: true });
+        void api.DELETE('/api/v1/bench/clients/{id}', { params: { path: { id } } });
       }
     }
+  }
+
+  /** The service can't be asked. */
+  lose(words: string): void {
+    this.#id = undefined;
+    this.#say(words, true);
   }
 
   async #do(deed: () => Promise<void>): Promise<void> {
@@ -270,11 +276,19 @@ export class Pane {
   }
 }
 
+/** Waits until it is told to end. */
+function pause(signal: AbortSignal): Promise<void> {
+  return new Promise((resolve) => signal.addEventListener('abort', () => resolve(), { once: true }));
+}
+
 export class Bench {
-  #panes = $state.raw<Pane[]>([new Pane(), new Pane()]);
+  readonly #changed = () => this.#ask?.abort();
+  #panes = $state.raw<Pane[]>([new Pane(this.#changed), new Pane(this.#changed)]);
   #setups = $state.raw<BenchSetupView[]>([]);
   #identities = $state.raw<string[]>([]);
   #trouble = $state('');
+  #ask: AbortController | undefined;
+  #follows = false;
   name = $state('');
 
   get panes(): Pane[] {
@@ -294,7 +308,41 @@ export class Bench {
     return this.#trouble;
   }
 
+  /**
+   * Asks again and again what happened to the clients. One question is for all of them: a browser has only a few
+   * connections to one place.
+   */
+  async follow(): Promise<void> {
+    if (this.#follows) return;
+    this.#follows = true;
+    for (;;) {
+      const asked = this.#panes.flatMap((pane) => pane.asked ?? []);
+      this.#ask = new AbortController();
+      const { signal } = this.#ask;
+      try {
+        if (asked.length === 0) await pause(signal);
+        else await this.#take(asked.join(','), signal);
+      } catch (error) {
+        // What stands on the bench has changed; then something else is asked.
+        if (signal.aborted) continue;
+        this.#lose(error);
+      }
+    }
+  }
+
+  #lose(error: unknown): void {
+    for (const pane of this.#panes) if (pane.isOpen) pane.lose(reasonOf(error));
+  }
+
+  async #take(of: string, signal: AbortSignal): Promise<void> {
+    const params = { query: { of, wait: WAIT } };
+    const { data, error } = await api.GET('/api/v1/bench/happenings', { params, signal });
+    if (!data) return this.#lose(error);
+    for (const happened of data) for (const pane of this.#panes) pane.take(happened);
+  }
+
   async look(): Promise<void> {
+    void this.follow();
     try {
       const [setups, identities] = await Promise.all([
         api.GET('/api/v1/bench/setups'),
@@ -309,7 +357,7 @@ export class Bench {
   }
 
   add(): void {
-    this.#panes = [...this.#panes, new Pane()];
+    this.#panes = [...this.#panes, new Pane(this.#changed)];
   }
 
   async remove(pane: Pane): Promise<void> {
@@ -321,7 +369,7 @@ export class Bench {
   async load(setup: BenchSetupView): Promise<void> {
     const before = this.#panes;
     const panes = Array.isArray(setup.panes) ? (setup.panes as Partial<Setup>[]) : [];
-    this.#panes = panes.map((pane) => new Pane(pane));
+    this.#panes = panes.map((pane) => new Pane(this.#changed, pane));
     this.name = setup.name;
     await Promise.all(before.map((pane) => pane.close()));
   }

@@ -55,9 +55,9 @@ impl<'a> Person<'a> {
 
     /// What happened to a client after a happening; there must be something.
     async fn happened(&self, id: &str, after: u64) -> Value {
-        let (status, answer) = self.call(Method::GET, &format!("clients/{id}?after={after}&wait=25"), json!({})).await;
-        assert_eq!(status, StatusCode::OK, "{answer}");
-        answer["happenings"][0].clone()
+        let (status, answer) = self.call(Method::GET, &format!("happenings?of={id}.{after}&wait=25"), json!({})).await;
+        assert_eq!((status, &answer[0]["held"]), (StatusCode::OK, &true.into()), "{answer}");
+        answer[0]["happenings"][0].clone()
     }
 }
 
@@ -105,7 +105,8 @@ async fn clients_on_the_bench_have_the_rights_of_their_identities() {
     let over = person.happened(&desk, 2).await;
     assert!(over["closed"].as_str().unwrap().contains("removed"), "{over}");
     assert_eq!(person.call(Method::DELETE, &format!("clients/{desk}"), json!({})).await.0, StatusCode::NO_CONTENT);
-    assert_eq!(person.call(Method::GET, &format!("clients/{desk}"), json!({})).await.0, StatusCode::NOT_FOUND);
+    let gone = person.call(Method::GET, &format!("happenings?of={weir}.0,{desk}.3&wait=25"), json!({})).await.1;
+    assert_eq!((&gone[0]["held"], &gone[1]["held"]), (&true.into(), &false.into()), "told at once: {gone}");
     assert!(service.run(&["audit", "--json"]).ok().contains("act as"));
 }
 
@@ -146,7 +147,10 @@ async fn the_bench_is_for_those_who_may_operate_and_each_holds_their_own() {
     assert_eq!(all.0, StatusCode::FORBIDDEN, "{}", all.1);
     let client = operator.open(order).await;
     let path = format!("clients/{client}");
-    assert_eq!(other.call(Method::GET, &path, json!({})).await.0, StatusCode::NOT_FOUND);
+    let (_, none) = other.call(Method::GET, &format!("happenings?of={client}.0"), json!({})).await;
+    assert_eq!(none[0]["held"], false, "{none}");
+    let (status, problem) = other.call(Method::GET, "happenings?of=x", json!({})).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{problem}");
     assert_eq!(other.call(Method::DELETE, &path, json!({})).await.0, StatusCode::NOT_FOUND);
     let (status, problem) = operator.call(Method::POST, "clients", json!({ "identity": "nobody" })).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);

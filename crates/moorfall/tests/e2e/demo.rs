@@ -12,10 +12,10 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     let place = Place::new();
     let data = place.path().join("demo");
     let data_text = data.to_str().unwrap();
-    let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "25s"];
+    let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "35s"];
     let mut child = place.program(&arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-    let told: Vec<String> = lines.by_ref().take(9).map(Result::unwrap).collect();
+    let told: Vec<String> = lines.by_ref().take(10).map(Result::unwrap).collect();
     let text = told.join("\n");
     for part in
         ["Console  http://127.0.0.1:", "administrator.secret", "MQTT     mqtt://127.0.0.1:", " subscribe ", " publish "]
@@ -41,8 +41,22 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
         place.run(&["publish", target, "90", "--as", "auditor", "--password-file", password.to_str().unwrap()]);
     assert!(refused.failed().contains("rule `auditor-never-writes` denies it"), "{refused:?}");
 
+    let recorded = place.run(&["recording", "start", "harrowmere/gorge/+/stage/level", "--for", "3s", "--json"]);
+    assert!(recorded.ok().contains("\"acknowledged\"") && recorded.out.contains("duty-desk"), "{recorded:?}");
+    let level = place.run(&["topics", "show", "harrowmere/gorge/kettle-weir/stage/level", "--json"]).json();
+    assert!(!level["about"]["numbers"].as_array().unwrap().is_empty(), "{level}");
+    let secret = std::fs::read_to_string(data.join("administrator.secret")).unwrap();
+    let http = told.iter().find_map(|line| line.split_once("Console  ")).unwrap().1;
+    let setups = format!("{http}/api/v1/bench/setups");
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let setups = runtime.block_on(async {
+        let asked = reqwest::Client::new().get(setups).bearer_auth(secret.trim()).send().await.unwrap();
+        asked.json::<serde_json::Value>().await.unwrap()
+    });
+    assert_eq!(setups[0]["panes"][0]["identity"], "duty-desk", "{setups}");
+
     assert!(child.wait().unwrap().success());
-    assert_eq!(lines.count(), 0, "no more than nine lines");
+    assert_eq!(lines.count(), 0, "no more than ten lines");
     let mut err = String::new();
     child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
     assert!(!err.contains("panicked") && !err.contains("ERROR"), "{err}");

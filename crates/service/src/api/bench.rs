@@ -201,6 +201,10 @@ pub struct BenchArrival {
 /// What happened to a client.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BenchHappenings {
+    /// The client, as it is named here.
+    pub id: String,
+    /// Whether it is on the bench still.
+    pub held: bool,
     /// The oldest first.
     pub happenings: Vec<BenchHappening>,
     /// How much was dropped in all, because nobody asked for it in time.
@@ -211,11 +215,9 @@ pub struct BenchHappenings {
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Wanted {
-    /// What happened after the happening of this number.
-    #[serde(default)]
-    #[param(default = 0)]
-    after: u64,
-    /// Wait so many seconds for something to happen.
+    /// Which clients, and after which happening of each: `ID.NUMBER`, with commas between them.
+    of: String,
+    /// Wait so many seconds for something to happen to one of them.
     #[serde(default)]
     #[param(default = 0, maximum = 25)]
     wait: u64,
@@ -345,26 +347,38 @@ pub(crate) async fn open(
     Ok((StatusCode::CREATED, Json(BenchClientView { id: client.id.clone(), client_id, session_present, terms })))
 }
 
-/// What happened to a client; waits for something, if asked to.
-#[utoipa::path(get, operation_id = "bench_happenings", path = "/bench/clients/{id}", tag = "bench", params(("id" = String, Path), Wanted), responses(
-    (status = 200, body = BenchHappenings),
+/// What happened to clients; waits for something, if asked to.
+#[utoipa::path(get, operation_id = "bench_happenings", path = "/bench/happenings", tag = "bench", params(Wanted), responses(
+    (status = 200, body = Vec<BenchHappenings>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn happenings(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
-    Path(id): Path<String>,
-    Query(Wanted { after, wait }): Query<Wanted>,
-) -> Result<Json<BenchHappenings>, Problem> {
-    let client = held(&broker, &id, &operator)?;
-    let patience = Duration::from_secs(wait.min(PATIENCE));
-    let (happenings, dropped) = tokio::select! {
-        happened = client.after(after, patience, broker.clock.now()) => happened,
-        () = broker.stopping.cancelled() => (Vec::new(), 0),
-    };
-    Ok(Json(BenchHappenings { happenings: happenings.into_iter().map(happening).collect(), dropped }))
+    Query(Wanted { of, wait }): Query<Wanted>,
+) -> Result<Json<Vec<BenchHappenings>>, Problem> {
+    let mut asked = Vec::new();
+    for one in of.split(',').take(CLIENTS) {
+        let number = one.split_once('.').and_then(|(id, number)| Some((id, number.parse::<u64>().ok()?)));
+        asked.push(number.ok_or_else(|| wrong(format!("{one:?} is not a client and a number, as `ID.NUMBER`")))?);
+    }
+    let held = asked.iter().filter_map(|(id, after)| Some((broker.bench.get(id, &operator.name)?, *after)));
+    let held: Vec<_> = held.collect();
+    // Whoever asks for one that is gone is told so at once.
+    let patience = if held.len() < asked.len() { 0 } else { wait.min(PATIENCE) };
+    tokio::select! {
+        () = broker.bench.wait(&held, Duration::from_secs(patience), broker.clock.now()) => {}
+        () = broker.stopping.cancelled() => {}
+    }
+    let answer = asked.into_iter().map(|(id, after)| {
+        let client = held.iter().find(|(client, _)| client.id == id);
+        let (new, dropped) = client.map_or_else(Default::default, |(client, _)| client.after(after));
+        let happenings = new.into_iter().map(happening).collect();
+        BenchHappenings { id: id.to_owned(), held: client.is_some(), happenings, dropped }
+    });
+    Ok(Json(answer.collect()))
 }
 
 fn happening(Happening { number, at, what }: Happening) -> BenchHappening {

@@ -72,7 +72,7 @@ impl Connection {
         Origin {
             client_id: self.record.as_ref().map(|record| record.client_id.clone()).unwrap_or_default(),
             identity: self.record.as_ref().map(|record| record.identity.to_string()).unwrap_or_default(),
-            access: access.unwrap_or_default(),
+            access: access.unwrap_or_else(|| "it is the will of a client that has gone".into()),
             plan: plan_of(&self.broker, topic, qos, retain, payload).words,
         }
     }
