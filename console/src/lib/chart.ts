@@ -80,6 +80,20 @@ export function chartOptions(place: HTMLElement, minutes: number): uPlot.Options
   };
 }
 
+/** Puts a chart into its place, where it follows the room that there is; gives it, and what takes it away again. */
+export function mountChart(place: HTMLElement, options: uPlot.Options): [uPlot, () => void] {
+  const empty: uPlot.AlignedData = [[], ...options.series.slice(1).map(() => [])];
+  const chart = new uPlot(options, empty, place);
+  const resized = new ResizeObserver(() => chart.setSize({ width: place.clientWidth, height: HEIGHT }));
+  resized.observe(place);
+  void document.fonts.ready.then(() => chart.redraw());
+  const unmount = () => {
+    resized.disconnect();
+    chart.destroy();
+  };
+  return [chart, unmount];
+}
+
 /** Lets the legend tell the newest values, unless somebody points at others. */
 export function showNewest(plot: uPlot): void {
   if (plot.cursor.idx == null && plot.data[0].length > 0)

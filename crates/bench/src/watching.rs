@@ -19,7 +19,8 @@ use crate::{
     Failure, Plan,
     load::connect,
     process::Program,
-    report::{Spread, count, verdict},
+    report::{count, verdict},
+    tree::look,
 };
 
 /// Milliseconds of any look, at most.
@@ -119,22 +120,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     };
     let (rate, alone) = measured(plan.time()).await?;
     println!("  nobody looks: {} messages/s, {alone:.2} us of CPU each", count(rate));
-    let mut worst: f64 = 0.0;
-    for (words, call) in LOOKS {
-        let mut spans = Vec::new();
-        for _ in 0..plan.rounds {
-            let began = Instant::now();
-            let answer = client.get(service.call(call)).bearer_auth(&secret).send().await?.error_for_status()?;
-            let bytes = answer.bytes().await?;
-            spans.push(began.elapsed().as_secs_f64() * 1_000.0);
-            if bytes.len() < 100 {
-                return Err(format!("{call} answers next to nothing").into());
-            }
-        }
-        let spread = Spread::of(spans);
-        worst = worst.max(spread.middle);
-        println!("  {words:34}  {spread} ms");
-    }
+    let worst = look(plan, &service, &client, &LOOKS).await?;
     // The page with four branches open, every two seconds.
     let looking = {
         let (client, secret, over) = (client.clone(), secret.clone(), Arc::clone(&over));

@@ -64,6 +64,8 @@ pub(crate) struct BenchClient {
     /// Whoever opened it; nobody else may use it.
     pub(crate) owner: Arc<str>,
     pub(crate) client: Client,
+    /// Its client identifier.
+    pub(crate) client_id: String,
     happened: Mutex<Happened>,
     /// When somebody asked last, microseconds since 1970.
     asked: AtomicU64,
@@ -195,6 +197,13 @@ pub(crate) async fn open(
     let bench_client = Arc::new(BenchClient {
         id: random_text(16),
         owner,
+        client_id: client
+            .connack()
+            .properties
+            .assigned_client_identifier
+            .as_deref()
+            .unwrap_or(&options.client_id)
+            .into(),
         client,
         happened: Mutex::default(),
         asked: AtomicU64::new(broker.clock.now().as_micros()),

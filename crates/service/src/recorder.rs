@@ -384,3 +384,130 @@ impl State {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+    use moorfall_core::{Limits, SessionKey};
+    use moorfall_wire::PublishProperties;
+
+    use super::*;
+    use crate::session_record::Place;
+
+    const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
+
+    fn at(millis: u64) -> Time {
+        Time::from_micros(1_000_000_000 + millis * 1_000)
+    }
+
+    fn message(topic: &str, now: Time) -> Arc<Message> {
+        let (topic, properties) = (topic.parse().unwrap(), PublishProperties::default());
+        Arc::new(Message::new(topic, "1.83".into(), QoS::AtLeastOnce, false, properties, SessionKey(1), now))
+    }
+
+    fn begin(recorder: &Recorder, filter: &str, seconds: u64, now: Time) -> u64 {
+        recorder.begin(filter.parse().unwrap(), "wren", Duration::from_secs(seconds), now).unwrap().number
+    }
+
+    fn follow(recorder: &Recorder, topic: &str, now: Time) -> u64 {
+        recorder.follow(message(topic, now), Origin::default).journey()
+    }
+
+    fn recipient(key: u64) -> Recipient<Record> {
+        let limits = Limits::default();
+        let record =
+            SessionRecord::new(SessionKey(key), key.to_string(), "desk".into(), at(0), Place::Over, false, &limits);
+        let session = SessionKey(key);
+        let handle = Arc::new(record);
+        Recipient { session, qos: QoS::AtLeastOnce, retain_as_published: false, no_local: false, via: None, handle }
+    }
+
+    #[test]
+    fn only_what_a_running_recording_wants_is_followed() {
+        let recorder = Recorder::default();
+        assert!(!recorder.is_on());
+        assert_eq!(follow(&recorder, LEVEL, at(0)), 0);
+        let number = begin(&recorder, "harrowmere/+/+/stage/level", 10, at(0));
+        assert!(recorder.is_on());
+        let journey = follow(&recorder, LEVEL, at(1));
+        assert!(journey > 0);
+        assert_eq!(follow(&recorder, "harrowmere/gorge/kettle-weir/status", at(2)), 0);
+        assert_eq!(follow(&recorder, LEVEL, at(10_000)), 0, "its time is over");
+        recorder.keep_time(at(10_000));
+        assert!(!recorder.is_on());
+        let (recording, journeys) = recorder.show(number, 0, 10, at(10_001)).unwrap();
+        assert_eq!((recording.is_running, recording.seen, journeys.len()), (false, 1, 1));
+        assert_eq!(journeys[0].number, journey);
+        assert_eq!(recorder.end(number, at(10_002)).unwrap().ends, at(10_000), "it had ended before");
+        assert!(recorder.end(number + 1, at(0)).is_none());
+    }
+
+    #[test]
+    fn a_message_that_two_recordings_hold_stays_until_both_have_let_go() {
+        let recorder = Recorder::default();
+        let (all, level) = (begin(&recorder, "#", 3_600, at(0)), begin(&recorder, LEVEL, 3_600, at(0)));
+        let shared = follow(&recorder, LEVEL, at(0));
+        // Others push it out of the first; a few in each second, so that none is left out.
+        for number in 0..MESSAGES as u64 {
+            assert!(follow(&recorder, "harrowmere/other", at(number * 20)) > 0);
+        }
+        let held = |number| recorder.show(number, 0, 2 * MESSAGES, at(0)).unwrap().1;
+        assert!(held(all).len() == MESSAGES && held(all).iter().all(|journey| journey.number != shared));
+        assert_eq!(held(level).len(), 1);
+        assert!(recorder.journey(shared).is_some());
+        // Both end; the newcomers take their places, the oldest first.
+        recorder.end(all, at(20_000));
+        recorder.end(level, at(20_000));
+        for _ in 0..RECORDINGS {
+            begin(&recorder, "#", 3_600, at(20_000));
+        }
+        assert!(recorder.journey(shared).is_none());
+        assert_eq!(recorder.state.lock().journeys.len(), 0, "nothing is held for nobody");
+        let full = recorder.begin("#".parse().unwrap(), "wren", Duration::from_secs(1), at(20_001));
+        assert_eq!(full.unwrap_err(), TooMany);
+    }
+
+    #[test]
+    fn too_many_in_a_second_are_counted_and_left_out() {
+        let recorder = Recorder::default();
+        let number = begin(&recorder, "#", 3_600, at(0));
+        for _ in 0..PER_SECOND {
+            assert!(follow(&recorder, LEVEL, at(0)) > 0);
+        }
+        assert_eq!(follow(&recorder, LEVEL, at(999)), 0);
+        assert!(follow(&recorder, LEVEL, at(1_000)) > 0, "the next second");
+        let recording = recorder.end(number, at(2_000)).unwrap();
+        assert_eq!((recording.seen, recording.left_out), (u64::from(PER_SECOND) + 2, 1));
+        let after = recorder.show(number, u64::from(PER_SECOND), 10, at(2_000)).unwrap().1;
+        assert_eq!(after.len(), 1, "only what came after a message");
+    }
+
+    #[test]
+    fn what_happens_is_noted_for_the_session_whose_turn_it_is() {
+        let recorder = Recorder::default();
+        begin(&recorder, "#", 3_600, at(0));
+        let journey = follow(&recorder, LEVEL, at(0));
+        let (one, two) = (recipient(1), recipient(2));
+        recorder.lead(journey, &one, QoS::ExactlyOnce, false);
+        recorder.lead(journey, &two, QoS::AtMostOnce, true);
+        recorder.sent(journey, &one.handle, at(3));
+        recorder.sent(journey, &one.handle, at(9));
+        recorder.withheld(journey, &two.handle, || unreachable!("its way had ended"));
+        // The client went away; another time it was its turn again.
+        recorder.withheld(journey, &one.handle, || "away".into());
+        recorder.lead(journey, &one, QoS::AtLeastOnce, false);
+        recorder.answered(journey, &one.handle, at(20), ReasonCode::Success);
+        recorder.answered(journey + 1, &one.handle, at(20), ReasonCode::Success);
+        let leads = recorder.journey(journey).unwrap().leads;
+        assert_eq!((leads[0].sent, leads[0].qos), (Some(at(3)), QoS::AtLeastOnce));
+        assert_eq!(leads[0].end, Some(End::Withheld("away".into())));
+        assert!(matches!(&leads[1].end, Some(End::Withheld(words)) if words.contains("no local")));
+        assert_eq!((leads[2].sent, &leads[2].end), (None, &Some(End::Answered(at(20), ReasonCode::Success))));
+        for key in 3..=NAMED as u64 + 3 {
+            recorder.lead(journey, &recipient(key), QoS::AtMostOnce, false);
+        }
+        let full = recorder.journey(journey).unwrap();
+        assert_eq!((full.leads.len(), full.total), (NAMED, NAMED as u64 + 4));
+    }
+}

@@ -1,7 +1,7 @@
 <script lang="ts">
-  import uPlot from 'uplot';
+  import type uPlot from 'uplot';
 
-  import { chartOptions, HEIGHT, showNewest } from '$lib/chart';
+  import { chartOptions, mountChart, showNewest } from '$lib/chart';
   import type { Columns } from '$lib/throughput';
 
   interface Props {
@@ -27,14 +27,10 @@
   // A chart is made for one span and one theme; new data only moves it.
   $effect(() => {
     void dark;
-    const chart = new uPlot(chartOptions(place, minutes), [[], [], [], [], []], place);
+    const [chart, unmount] = mountChart(place, chartOptions(place, minutes));
     plot = chart;
-    const resized = new ResizeObserver(() => chart.setSize({ width: place.clientWidth, height: HEIGHT }));
-    resized.observe(place);
-    void document.fonts.ready.then(() => chart.redraw());
     return () => {
-      resized.disconnect();
-      chart.destroy();
+      unmount();
       plot = undefined;
     };
   });

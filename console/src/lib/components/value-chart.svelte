@@ -1,7 +1,7 @@
 <script lang="ts">
-  import uPlot from 'uplot';
+  import type uPlot from 'uplot';
 
-  import { HEIGHT, showNewest, valueOptions } from '$lib/chart';
+  import { mountChart, showNewest, valueOptions } from '$lib/chart';
 
   interface Props {
     /** Times in seconds since 1970, and values. */
@@ -18,14 +18,10 @@
 
   $effect(() => {
     void dark;
-    const chart = new uPlot(valueOptions(place, label), [[], []], place);
+    const [chart, unmount] = mountChart(place, valueOptions(place, label));
     plot = chart;
-    const resized = new ResizeObserver(() => chart.setSize({ width: place.clientWidth, height: HEIGHT }));
-    resized.observe(place);
-    void document.fonts.ready.then(() => chart.redraw());
     return () => {
-      resized.disconnect();
-      chart.destroy();
+      unmount();
       plot = undefined;
     };
   });

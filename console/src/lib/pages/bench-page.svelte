@@ -31,7 +31,7 @@
         }}
       >
         <select
-          class={field}
+          class="{field} w-44"
           aria-label="Set-up"
           value={chosen?.name ?? ''}
           onchange={(event) => {

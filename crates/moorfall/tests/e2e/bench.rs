@@ -85,6 +85,18 @@ async fn clients_on_the_bench_have_the_rights_of_their_identities() {
     assert_eq!(refused["accepted"], false, "{refused}");
     assert!(refused["words"].as_str().unwrap().contains("auditor may not publish"), "{refused}");
 
+    // What 3.1.1 and QoS 0 do not tell is told here.
+    let old = person.open(json!({ "identity": "auditor", "client_id": "bench-old", "version": "3.1.1" })).await;
+    let quick = json!({ "topic": LEVEL, "payload": "" });
+    for (path, body) in
+        [("publish", message(LEVEL, b"1.83")), ("publish", quick), ("subscribe", json!({ "filter": "#" }))]
+    {
+        let answer = person.post(&format!("clients/{old}/{path}"), body).await;
+        assert_eq!(answer["accepted"], false, "{answer}");
+        assert!(answer["words"].as_str().unwrap().contains("auditor may not"), "{answer}");
+    }
+    let allowed = person.post(&format!("clients/{old}/subscribe"), json!({ "filter": "harrowmere/#" })).await;
+    assert_eq!(allowed["accepted"], true, "an earlier refusal is not this one's: {allowed}");
     let sent = person.post(&format!("clients/{weir}/publish"), message(LEVEL, br#"{"m": 1.83}"#)).await;
     assert_eq!(sent["accepted"], true, "{sent}");
     let first = person.happened(&desk, 0).await;

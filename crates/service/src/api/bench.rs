@@ -331,7 +331,7 @@ pub(crate) async fn open(
     })?;
     let connack = client.client.connack();
     let properties = &connack.properties;
-    let client_id = properties.assigned_client_identifier.as_deref().unwrap_or(&options.client_id).to_owned();
+    let client_id = client.client_id.clone();
     let after = json!({ "client_id": client_id });
     operator.note(&broker, "act as", "identity", &identity, None, Some(after)).await;
     let term = |name: &str, value: Option<String>| value.map(|value| format!("{name} {value}"));
@@ -431,6 +431,27 @@ fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> BenchAns
     }
 }
 
+/// What a client is not told: in 3.1.1 a refused message is acknowledged as any other and a refused subscription has no
+/// reason, and at QoS 0 there is no answer. The session's record knows.
+async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, answer: BenchAnswer) -> BenchAnswer {
+    if answer.took.is_none() {
+        // What was sent before is handled before.
+        let _gone_or_not = client.client.ping().await;
+    }
+    let record = broker.registry.get(&client.client_id);
+    let refusal = record.and_then(|record| record.last_refusal.lock().clone()).filter(|refusal| refusal.at >= since);
+    match refusal {
+        Some(refusal) if answer.accepted => {
+            let words = format!("{}, and dropped all the same: {}", answer.words, refusal.words);
+            BenchAnswer { accepted: false, words, ..answer }
+        }
+        Some(refusal) if !answer.words.contains(&refusal.words) => {
+            BenchAnswer { words: format!("{}: {}", answer.words, refusal.words), ..answer }
+        }
+        _ => answer,
+    }
+}
+
 /// Have a client subscribe.
 #[utoipa::path(post, operation_id = "bench_subscribe", path = "/bench/clients/{id}/subscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchSubscription, responses(
     (status = 200, body = BenchAnswer),
@@ -458,9 +479,9 @@ pub(crate) async fn subscribe(
         },
     };
     let subscription = Subscription { filter: read_filter(wanted.filter)?, options };
-    let began = std::time::Instant::now();
+    let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
     let answer = client.client.subscribe(vec![subscription]).await.map(Some);
-    Ok(Json(told(answer, began.elapsed())))
+    Ok(Json(untold(&broker, &client, since, told(answer, began.elapsed())).await))
 }
 
 /// Have a client unsubscribe.
@@ -500,9 +521,9 @@ pub(crate) async fn publish(
 ) -> Result<Json<BenchAnswer>, Problem> {
     let client = held(&broker, &id, &operator)?;
     let publish = message.read()?;
-    let began = std::time::Instant::now();
+    let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
     let answer = client.client.publish(publish).await;
-    Ok(Json(told(answer, began.elapsed())))
+    Ok(Json(untold(&broker, &client, since, told(answer, began.elapsed())).await))
 }
 
 /// Whether a client says goodbye.
