@@ -97,7 +97,7 @@
   </div>
 </Panel>
 {#if recordings.trouble}<p class="text-sm text-wrong" role="alert">{recordings.trouble}</p>{/if}
-<div class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] gap-4">
+<div class="grid min-h-0 flex-1 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4">
   <div class="flex min-h-0 flex-col">
     <Panel title="Messages" note={chosen ? `of recording ${chosen.number}, the newest first` : ''} fills>
       <div class="min-h-0 flex-1 overflow-y-auto">

@@ -17,7 +17,7 @@
   const tones = { same: '', gone: 'text-wrong', new: 'text-moss font-bold' };
 </script>
 
-<div class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] border-t border-line">
+<div class="grid min-h-0 flex-1 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] border-t border-line">
   <div class="min-h-0 overflow-y-auto border-r border-line">
     <table class="w-full text-sm tabular-nums" data-messages>
       <thead class="sticky top-0 bg-panel text-left text-quiet">

@@ -18,9 +18,7 @@
   {#if may}
     <div class="flex flex-wrap items-center gap-2 text-sm">
       <h1 class="font-semibold">Bench</h1>
-      <p class="text-xs text-quiet">
-        clients in the service itself, with the rights of the identities they act as
-      </p>
+      <p class="text-xs text-quiet">clients in the service itself, as identities</p>
       <button class={button} onclick={() => bench.add()}>Add a client</button>
       <button class={button} onclick={() => bench.openAll()}>Open all</button>
       <form

@@ -22,7 +22,7 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[7fr_3fr] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,7fr)_minmax(0,3fr)] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col gap-4">
     <Panel title={name}>
       {#snippet tools()}

@@ -16,7 +16,7 @@
   });
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[5fr_2fr] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,2fr)] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col">
     <Panel
       title="Topics"
