@@ -26,7 +26,7 @@
     <p class="text-wrong" role="alert">{topics.wrong}</p>
   {:else if match}
     <p><b>Catches</b> {match.planned.length} planned paths, {match.live_total} live topics</p>
-    <ul class="font-mono text-xs text-moss" data-catches>
+    <ul class="font-mono text-xs wrap-anywhere text-moss" data-catches>
       {#each match.planned as path (path)}<li>{path}</li>{/each}
       {#each match.live as topic (topic)}
         <li><a class="hover:underline" href="#/topic?name={encodeURIComponent(topic)}">{topic}</a></li>
@@ -37,7 +37,7 @@
       <ul class="text-xs" data-misses>
         {#each [...match.live_misses, ...match.planned_misses] as miss, index (index)}
           <li class="mb-1">
-            <span class="font-mono">{miss.topic}</span>
+            <span class="font-mono wrap-anywhere">{miss.topic}</span>
             <span class="block text-quiet">level {miss.level}: {miss.words}</span>
           </li>
         {/each}
