@@ -6,7 +6,7 @@ const PERIOD = 2_000;
 /** Rates of a branch that are remembered, for drawing them. */
 const REMEMBERED = 30;
 /** Levels of one branch that are listed. */
-const LISTED = 300;
+const LISTED = 100;
 
 export class Topics {
   /** Branches that are open, by path; the whole is ''. */
