@@ -4,7 +4,7 @@ use moorfall_wire::*;
 use serde_json::Value;
 
 use crate::{
-    harness::{Place, Service, wait},
+    harness::{BLUEPRINT, Place, Service, wait},
     peer::{Peer, V5, V311, connect, keeping, publish},
 };
 
@@ -107,7 +107,7 @@ fn each_recipient_has_its_outcome_and_its_reason() {
     });
 
     let text = service.run(&["recording", "show", &recording]);
-    assert!(text.ok().contains("1 acknowledged") || text.out.contains("withheld"), "{text:?}");
+    assert!(text.ok().contains(" acknowledged") && text.out.contains(" withheld"), "{text:?}");
     assert!(text.out.lines().all(|line| line.chars().count() <= 80), "{text:?}");
     let number = messages(&service, &recording)[0]["number"].to_string();
     let one = service.run(&["recording", "message", &number]);
@@ -178,6 +178,28 @@ fn what_the_broker_does_not_take_is_recorded_with_the_reason() {
     let journey = newest(&service, &recording, |journey| journey["message"]["topic"] == LEVEL);
     assert!(journey["message"]["plan"].as_str().unwrap().contains("breaks the plan"), "{journey}");
     assert_eq!(journey["message"]["refused"], "");
+}
+
+#[test]
+fn what_a_rule_denies_within_an_allowed_filter_is_recorded_as_withheld() {
+    let place = Place::new();
+    let rules = "[[rules]]\nname = \"reader-reads\"\nwho = { identity = \"reader\" }\nmay = [\"subscribe\"]\n\
+         topics = [\"harrowmere/#\"]\n[[rules]]\nname = \"reader-sees-no-gates\"\neffect = \"deny\"\n\
+         who = { identity = \"reader\" }\nmay = [\"subscribe\"]\ntopics = [\"harrowmere/+/+/gate/#\"]\n";
+    let blueprint = place.write("blueprint.toml", &format!("{BLUEPRINT}\n{rules}"));
+    let service = place.serve(&["--blueprint", blueprint.to_str().unwrap()]);
+    service.identity("reader", &["kind=person"]);
+    let sign_in = connect(V5, "reader");
+    let sign_in = Connect { user_name: Some("reader".into()), password: Some("redaer".into()), ..sign_in };
+    let mut reader = Peer::open_with(service.mqtt, sign_in);
+    reader.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    let recording = begin(&service, "#");
+    service.run(&["publish", "harrowmere/gorge/kettle-weir/gate/position", "40"]).ok();
+    let journey = newest(&service, &recording, |journey| of(journey, "reader").0 == "withheld");
+    assert_eq!(of(&journey, "reader").1, "a rule denies the topic");
+    service.run(&["publish", LEVEL, "1.83"]).ok();
+    assert_eq!(reader.message().payload, "1.83");
+    newest(&service, &recording, |journey| of(journey, "reader").0 == "sent");
 }
 
 #[test]

@@ -6,6 +6,7 @@
 mod access;
 mod authorities;
 mod bench;
+mod bench_setups;
 mod console;
 mod design;
 mod design_types;
@@ -130,8 +131,8 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
         .routes(routes!(bench::subscribe))
         .routes(routes!(bench::unsubscribe))
         .routes(routes!(bench::publish))
-        .routes(routes!(bench::setups))
-        .routes(routes!(bench::put_setup, bench::remove_setup))
+        .routes(routes!(bench_setups::list))
+        .routes(routes!(bench_setups::put, bench_setups::remove))
         .routes(routes!(recordings::end))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))

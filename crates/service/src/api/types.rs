@@ -9,7 +9,8 @@ use utoipa::ToSchema;
 pub use super::{
     access::Token,
     authorities::AuthorityView,
-    bench::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings, BenchSetupView},
+    bench::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
+    bench_setups::BenchSetupView,
     design_types::*,
     identities::{ImportFault, ImportResult},
     journey::{Journey, Outcome, PlanVerdict, RecipientView},
