@@ -23,9 +23,7 @@ fuzz_target!(|bytes: &[u8]| {
             break;
         }
         session.handle_plain_pubacks(now, &mut buffer);
-        match Frame::split(&mut buffer, session.packet_limit())
-            .and_then(|frame| frame.map(|frame| Packet::decode(frame, session.version())).transpose())
-        {
+        match session.next_packet(&mut buffer) {
             Ok(None) if !session.has_actions() => break,
             Ok(None) => {}
             Ok(Some(packet)) => session.handle_packet(now, packet),

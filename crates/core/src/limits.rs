@@ -14,10 +14,17 @@ pub struct Limits {
     /// Connections that one address may begin in a second, on the average of ten seconds; an IPv6 address counts with
     /// its whole /64. 0 switches the check off.
     pub connects_per_second: u32,
-    /// Sign-ins of one address that may fail in a minute; beyond it each next one waits longer, up to 5 s. 0 switches
-    /// the check off.
+    /// Sign-ins of one address, and with one name, that may fail in a minute; beyond it the next ones wait until earlier
+    /// failures have faded. 0 switches the check off.
     pub failed_sign_ins_per_minute: u32,
-    /// The largest first packet, bytes: what a connection may hold before it is accepted.
+    /// Sign-ins of one address that may wait for their turn, about 2 KiB each; the next one is told so.
+    pub waiting_sign_ins_per_address: usize,
+    /// Connections of one address that have not sent CONNECT; the next one is closed.
+    pub connecting_per_address: usize,
+    /// What all connections that are not let in hold together, bytes, beyond the first 2 KiB of each. Of the whole
+    /// service.
+    pub connecting_bytes: usize,
+    /// The largest first packet, bytes: what one connection may hold before it is accepted.
     pub first_packet_bytes: usize,
     /// How long a connection may take to be accepted, seconds in a file.
     #[serde(rename = "connect-seconds", deserialize_with = "seconds")]
@@ -28,6 +35,8 @@ pub struct Limits {
     pub session_expiry_seconds: u32,
     /// Sessions, connected or not, about 1 KiB each and what waits for them. Of the whole service.
     pub sessions: usize,
+    /// Sessions of one identity, connected or not. Its first one is always let in.
+    pub sessions_per_identity: usize,
     /// The longest silence that a 5.0 client may ask for, seconds; a longer one is shortened ([MQTT-3.2.2-21]). 0
     /// leaves it to the client.
     pub keep_alive_seconds: u16,
@@ -36,6 +45,8 @@ pub struct Limits {
     /// Bytes of payload, topic and properties that wait for one session. Messages are shared, so this bounds what one slow
     /// reader can keep alive, not what it allocates.
     pub queue_bytes: usize,
+    /// The same of all sessions of one identity together.
+    pub queue_bytes_per_identity: usize,
     /// What happens to a message for a session whose queue is full.
     pub queue_policy: QueuePolicy,
     /// QoS 1 and 2 messages sent to one client and not acknowledged; the client may ask for fewer.
@@ -46,6 +57,11 @@ pub struct Limits {
     pub topic_aliases: u16,
     /// Subscriptions of one session, about 200 bytes each.
     pub subscriptions: usize,
+    /// Bytes of the filters of all sessions of one identity, 200 for each filter beside its own.
+    pub subscription_bytes_per_identity: usize,
+    /// What a session tries to publish or subscribe to and is refused, in a second; beyond it the client is read from
+    /// more slowly, and in the end its connection is closed. 0 switches the check off.
+    pub refusals_per_second: u32,
     /// Levels of a topic name or filter. The walk of the subscription index is as deep.
     pub topic_levels: usize,
     /// Bytes of a topic name or filter.
@@ -54,6 +70,22 @@ pub struct Limits {
     pub retained_messages: usize,
     /// Bytes of payload, topic and properties of all retained messages. Of the whole service.
     pub retained_bytes: usize,
+    /// The same of those that one identity published.
+    pub retained_bytes_per_identity: usize,
+    /// Bytes of memory for the live topic hierarchy; topics beyond it are only counted. Of the whole service.
+    pub hierarchy_bytes: usize,
+    /// Connections to the console and the API at a time, each of one file descriptor. Of the whole service.
+    pub http_connections: usize,
+    /// The same of one address.
+    pub http_connections_per_address: usize,
+    /// How long a request may take to arrive, up to the end of its headers, seconds.
+    pub http_header_seconds: u32,
+    /// How long a connection to the console and the API may be idle between two requests, seconds.
+    pub http_idle_seconds: u32,
+    /// Live streams of the API that one person may have open.
+    pub live_streams_per_person: usize,
+    /// How long the record of changes is kept, days. Of the whole service.
+    pub audit_days: u32,
 }
 
 /// What happens at the bound of a session's queue. Each message that is lost is counted and shown.
@@ -85,23 +117,38 @@ impl Default for Limits {
             connections: 10_000,
             connects_per_second: 500,
             failed_sign_ins_per_minute: 10,
-            first_packet_bytes: 16 * 1024,
+            waiting_sign_ins_per_address: 1_000,
+            connecting_per_address: 1_000,
+            connecting_bytes: 64 * 1024 * 1024,
+            first_packet_bytes: 256 * 1024,
             connect_time: Duration::from_secs(10),
             packet_bytes: 1024 * 1024,
-            session_expiry_seconds: u32::MAX,
+            session_expiry_seconds: 30 * 24 * 3_600,
             sessions: 200_000,
+            sessions_per_identity: 10_000,
             keep_alive_seconds: 0,
             queue_messages: 10_000,
             queue_bytes: 16 * 1024 * 1024,
+            queue_bytes_per_identity: 256 * 1024 * 1024,
             queue_policy: QueuePolicy::default(),
             in_flight: 256,
             receive_maximum: 1_024,
             topic_aliases: 32,
             subscriptions: 1_000,
+            subscription_bytes_per_identity: 64 * 1024 * 1024,
+            refusals_per_second: 50,
             topic_levels: 128,
-            topic_bytes: 65_535,
+            topic_bytes: 4_096,
             retained_messages: 1_000_000,
             retained_bytes: 512 * 1024 * 1024,
+            retained_bytes_per_identity: 128 * 1024 * 1024,
+            hierarchy_bytes: 256 * 1024 * 1024,
+            http_connections: 1_000,
+            http_connections_per_address: 200,
+            http_header_seconds: 10,
+            http_idle_seconds: 75,
+            live_streams_per_person: 20,
+            audit_days: 400,
         }
     }
 }
@@ -129,19 +176,33 @@ impl Limits {
         let connect_seconds = usize::try_from(self.connect_time.as_secs()).unwrap_or(usize::MAX);
         for (name, given, least, most) in [
             ("connections", self.connections, 1, MANY),
+            ("waiting-sign-ins-per-address", self.waiting_sign_ins_per_address, 1, MANY),
+            ("connecting-per-address", self.connecting_per_address, 1, MANY),
+            ("connecting-bytes", self.connecting_bytes, 1024 * 1024, usize::MAX),
             ("first-packet-bytes", self.first_packet_bytes, 256, 1024 * 1024),
             ("connect-seconds", connect_seconds, 1, 3_600),
             ("packet-bytes", self.packet_bytes, 256, moorfall_wire::MAX_PACKET_SIZE),
             ("sessions", self.sessions, 1, MANY),
+            ("sessions-per-identity", self.sessions_per_identity, 1, MANY),
             ("queue-messages", self.queue_messages, 1, MANY),
             ("queue-bytes", self.queue_bytes, 1, usize::MAX),
+            ("queue-bytes-per-identity", self.queue_bytes_per_identity, 1, usize::MAX),
             ("in-flight", self.in_flight.into(), 1, 65_535),
             ("receive-maximum", self.receive_maximum.into(), 1, 65_535),
             ("subscriptions", self.subscriptions, 1, MANY),
+            ("subscription-bytes-per-identity", self.subscription_bytes_per_identity, 1_024, usize::MAX),
             ("topic-levels", self.topic_levels, 1, LEVELS),
             ("topic-bytes", self.topic_bytes, 1, 65_535),
             ("retained-messages", self.retained_messages, 0, MANY),
             ("retained-bytes", self.retained_bytes, 0, usize::MAX),
+            ("retained-bytes-per-identity", self.retained_bytes_per_identity, 0, usize::MAX),
+            ("hierarchy-bytes", self.hierarchy_bytes, 0, usize::MAX),
+            ("http-connections", self.http_connections, 8, MANY),
+            ("http-connections-per-address", self.http_connections_per_address, 4, MANY),
+            ("http-header-seconds", self.http_header_seconds as usize, 1, 3_600),
+            ("http-idle-seconds", self.http_idle_seconds as usize, 1, 86_400),
+            ("live-streams-per-person", self.live_streams_per_person, 1, MANY),
+            ("audit-days", self.audit_days as usize, 1, 36_500),
         ] {
             if given < least || given > most {
                 return Err(LimitError { name, given, least, most });

@@ -34,6 +34,10 @@ pub(crate) struct ServiceOptions {
     /// How the log on standard error is written [default: text]
     #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]
     pub(crate) log_format: Option<LogFormat>,
+    /// Names by which browsers reach the console, from the file alone.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) hosts: Vec<String>,
     /// Listeners, from the file alone.
     #[arg(skip)]
     #[serde(default)]
@@ -81,6 +85,7 @@ impl ServiceOptions {
             blueprint: self.blueprint.or(other.blueprint),
             open: self.open.or(other.open),
             log_format: self.log_format.or(other.log_format),
+            hosts: other.hosts,
             listeners: other.listeners,
             limits: other.limits,
         })
@@ -97,6 +102,7 @@ impl ServiceOptions {
         Settings {
             listeners,
             http: self.http.unwrap_or(defaults.http),
+            hosts: self.hosts,
             database: self.database,
             blueprint: self.blueprint,
             open: self.open.unwrap_or(defaults.open),

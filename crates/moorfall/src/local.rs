@@ -147,6 +147,12 @@ impl Local {
         Ok(answer.json().await?)
     }
 
+    /// Puts something and gives what is there now.
+    pub(crate) async fn put<T: DeserializeOwned>(&self, path: &[&str], body: &impl Serialize) -> Result<T, Failure> {
+        let answer = self.send(Method::PUT, path, &[], Some(body)).await?;
+        Ok(answer.json().await?)
+    }
+
     /// Signs a person in.
     pub(crate) async fn sign_in<T: DeserializeOwned>(&self, body: &impl Serialize) -> Result<T, Failure> {
         let answer = self.send_any(Method::POST, &["console-token"], &[], Some(body)).await?;

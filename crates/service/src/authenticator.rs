@@ -1,18 +1,18 @@
 //! Who a client is, and what it may do.
 
-use std::{collections::BTreeMap, sync::Arc, time::Duration};
+use std::{collections::BTreeMap, net::IpAddr};
 
 use moorfall_core::{
-    Identity,
-    access::{Access, Policy},
+    Identity, Limits,
+    access::Access,
     session::{Credentials, Verdict},
 };
 use moorfall_wire::ReasonCode;
 use sha2::{Digest, Sha256};
-use tokio::time::timeout;
 
 use crate::{
     certificate::ClientCertificate,
+    design::Design,
     directory::{Directory, SignIn, Whose},
     session_record::SignedInBy,
     tokens::Tokens,
@@ -27,9 +27,6 @@ pub(crate) const ANONYMOUS: &str = "anonymous";
 /// Names that no identity can have.
 pub(crate) const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
 
-/// How long a check may wait for its turn.
-const PATIENCE: Duration = Duration::from_secs(8);
-
 /// What a client that wants in has said and shown.
 pub(crate) struct Asking<'a> {
     pub(crate) credentials: &'a Credentials,
@@ -37,7 +34,10 @@ pub(crate) struct Asking<'a> {
     pub(crate) certificate: Option<&'a ClientCertificate>,
     /// Whether one without identity is let in, under the rules.
     pub(crate) anonymous: bool,
-    pub(crate) policy: &'a Arc<Policy>,
+    pub(crate) design: &'a Design,
+    pub(crate) address: IpAddr,
+    /// Those of its listener.
+    pub(crate) limits: &'a Limits,
 }
 
 /// Checks credentials.
@@ -85,11 +85,11 @@ impl Authenticator {
             };
         };
         if name == ADMINISTRATOR {
-            return if self.is_secret(password.unwrap_or_default()) {
-                (Verdict::Known(Access::unrestricted(ADMINISTRATOR)), SignedInBy::Secret)
-            } else {
-                (wrong(), nothing)
-            };
+            if self.is_secret(password.unwrap_or_default()) {
+                return (Verdict::Known(Access::unrestricted(ADMINISTRATOR)), SignedInBy::Secret);
+            }
+            let sign_in = directory.wrong(name, asking.address, asking.limits).await;
+            return (settle(asking, directory, name, sign_in), nothing);
         }
         let (sign_in, by) = match password {
             None if asking
@@ -100,15 +100,13 @@ impl Authenticator {
             }
             Some(password) if Tokens::is_token(password) => match tokens.check(name, password) {
                 Some(token) => (directory.by_proof(name), SignedInBy::Token(token)),
-                None => (SignIn::Wrong, nothing),
+                None => (directory.wrong(name, asking.address, asking.limits).await, nothing),
             },
-            password => match timeout(PATIENCE, directory.sign_in(name, password.unwrap_or_default())).await {
-                Ok(sign_in) => (sign_in, SignedInBy::Password),
-                Err(_) => {
-                    let words = "too many clients are signing in; try again later";
-                    return (refused(ReasonCode::ServerBusy, words), nothing);
-                }
-            },
+            password => {
+                let Asking { address, limits, .. } = *asking;
+                let sign_in = directory.sign_in(name, password.unwrap_or_default(), address, limits).await;
+                (sign_in, SignedInBy::Password)
+            }
         };
         (settle(asking, directory, name, sign_in), by)
     }
@@ -141,7 +139,7 @@ impl Authenticator {
             _ if self.open => (Verdict::Known(Access::unrestricted(ANONYMOUS)), nothing),
             _ if asking.anonymous => {
                 let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
-                (bind(asking.policy, &nobody, asking.credentials), nothing)
+                (bind(asking, &nobody), nothing)
             }
             Some((Whose::Nobody, shown)) => {
                 let marks = shown.marks.join("`, `");
@@ -167,18 +165,20 @@ fn settle(asking: &Asking<'_>, directory: &Directory, name: &str, sign_in: SignI
         SignIn::Known(_) if let Some(tied) = tied => {
             refused(ReasonCode::ClientIdentifierNotValid, &format!("{name} may only use the client identifier {tied}"))
         }
-        SignIn::Known(identity) => bind(asking.policy, &identity, asking.credentials),
+        SignIn::Known(identity) => bind(asking, &identity),
         SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
-        SignIn::Wrong => wrong(),
+        SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
+        SignIn::TooMany => {
+            let most = asking.limits.waiting_sign_ins_per_address;
+            let words = format!("{most} sign-ins of this address wait for their turn, as many as may; try again later");
+            refused(ReasonCode::ConnectionRateExceeded, &words)
+        }
     }
 }
 
-fn wrong() -> Verdict {
-    refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong")
-}
-
-fn bind(policy: &Arc<Policy>, identity: &Identity, credentials: &Credentials) -> Verdict {
-    match policy.bind(identity, &credentials.client_id) {
+/// By the rules that are in force when the check is done, however long it waited.
+fn bind(asking: &Asking<'_>, identity: &Identity) -> Verdict {
+    match asking.design.policy().bind(identity, &asking.credentials.client_id) {
         Ok(access) => Verdict::Known(access),
         Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),
     }

@@ -183,7 +183,7 @@ pub(crate) async fn open(
     }
     let (near, far) = duplex(PIPE);
     let listener = Arc::clone(&broker.http_listener);
-    let seat = broker.seat(&listener).ok_or(NotOpened::TooMany)?;
+    let seat = broker.seats.sit(&listener).map_err(|_| NotOpened::TooMany)?;
     let origin = Origin {
         address,
         listener,

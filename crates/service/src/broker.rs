@@ -6,7 +6,7 @@ use std::{
     path::PathBuf,
     sync::{
         Arc,
-        atomic::{AtomicU64, AtomicUsize, Ordering},
+        atomic::{AtomicU64, Ordering},
     },
 };
 
@@ -33,16 +33,19 @@ use crate::{
     clock::Clock,
     counters::{Batch, PerCore},
     design::Design,
-    directory::{Directory, DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact},
+    directory::{Directory, DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact, ManyPut},
+    doors::Doors,
     drift::{Drifts, Refusals},
-    gatekeeper::Gatekeeper,
+    gatekeeper::PerAddress,
     journal::{self, Journal, Promise},
     listener::Listener,
     private_database::PrivateDatabase,
     recorder::{Origin, Recorder},
     registry::Registry,
     sampler::HISTORY,
+    seats::Seats,
     session_record::{Outcome, SessionRecord},
+    sign_ins::SignIns,
     tokens::Tokens,
     topics::{Noted, Topics},
 };
@@ -74,6 +77,8 @@ pub(crate) struct Waiting<'a> {
 pub(crate) struct Broker {
     pub(crate) limits: Arc<Limits>,
     pub(crate) clock: Clock,
+    /// By which names browsers may come in.
+    pub(crate) doors: Doors,
     pub(crate) started_at: OffsetDateTime,
     pub(crate) router: Router<Arc<SessionRecord>>,
     pub(crate) registry: Registry,
@@ -87,9 +92,11 @@ pub(crate) struct Broker {
     /// Topics that were silent too long: when they were looked for, under which revision, and what was found.
     pub(crate) silent: tokio::sync::Mutex<Option<(tokio::time::Instant, i64, Vec<DriftView>)>>,
     pub(crate) authenticator: Authenticator,
-    pub(crate) gatekeeper: Gatekeeper,
+    pub(crate) seats: Arc<Seats>,
+    pub(crate) http_connections: Arc<PerAddress>,
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
+    pub(crate) sign_ins: SignIns,
     pub(crate) authorities: Authorities,
     /// Retained messages that were cleared and can be brought back.
     pub(crate) cleared: Mutex<Cleared>,
@@ -111,41 +118,18 @@ pub(crate) struct Broker {
     pub(crate) listeners: Vec<Arc<Listener>>,
     /// The path of the HTTP interface at which MQTT is spoken.
     pub(crate) http_listener: Arc<Listener>,
-    connections: AtomicUsize,
-    refusals: AtomicUsize,
     next_key: AtomicU64,
-}
-
-/// A seat among the connections; it is given back on drop.
-#[derive(Debug)]
-pub(crate) struct Seat {
-    broker: Arc<Broker>,
-    listener: Arc<Listener>,
-    /// Present for one who comes when all seats are taken: it is told so, and goes.
-    pub(crate) refusal: Option<String>,
-}
-
-/// Connections that may be told at a time that there is no room for them.
-const REFUSALS: usize = 64;
-
-impl Drop for Seat {
-    fn drop(&mut self) {
-        if self.refusal.is_some() {
-            self.broker.refusals.fetch_sub(1, Ordering::Relaxed);
-        } else {
-            self.broker.connections.fetch_sub(1, Ordering::Relaxed);
-            self.listener.connections.fetch_sub(1, Ordering::Relaxed);
-        }
-    }
 }
 
 /// What a broker is put together from.
 pub(crate) struct Parts {
     pub(crate) clock: Clock,
+    pub(crate) doors: Doors,
     pub(crate) limits: Limits,
     pub(crate) design: Design,
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
+    pub(crate) sign_ins: SignIns,
     pub(crate) authorities: Authorities,
     pub(crate) store: Store,
     pub(crate) private_database: Option<Arc<PrivateDatabase>>,
@@ -158,9 +142,11 @@ pub(crate) struct Parts {
 
 impl Broker {
     pub(crate) fn new(parts: Parts) -> Self {
+        let limits = Arc::new(parts.limits);
         Self {
-            limits: Arc::new(parts.limits),
+            limits: Arc::clone(&limits),
             clock: parts.clock,
+            doors: parts.doors,
             started_at: OffsetDateTime::now_utc(),
             router: Router::default(),
             registry: Registry::default(),
@@ -174,9 +160,11 @@ impl Broker {
             silent: tokio::sync::Mutex::default(),
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,
-            gatekeeper: Gatekeeper::default(),
+            http_connections: Arc::default(),
+            seats: Arc::new(Seats::new(Arc::clone(&limits))),
             directory: parts.directory,
             tokens: parts.tokens,
+            sign_ins: parts.sign_ins,
             authorities: parts.authorities,
             cleared: Mutex::default(),
             store: parts.store,
@@ -191,8 +179,6 @@ impl Broker {
             addresses: parts.addresses,
             listeners: parts.listeners,
             http_listener: parts.http_listener,
-            connections: AtomicUsize::new(0),
-            refusals: AtomicUsize::new(0),
             next_key: AtomicU64::new(parts.last.key + 1),
         }
     }
@@ -210,31 +196,6 @@ impl Broker {
 
     pub(crate) fn next_key(&self) -> SessionKey {
         SessionKey(self.next_key.fetch_add(1, Ordering::Relaxed))
-    }
-
-    /// Connections at present, accepted by the protocol or not.
-    pub(crate) fn connections(&self) -> usize {
-        self.connections.load(Ordering::Relaxed)
-    }
-
-    /// A seat for one more connection, or for telling it that there is none; `None` if not even that.
-    pub(crate) fn seat(self: &Arc<Self>, listener: &Arc<Listener>) -> Option<Seat> {
-        let take = |count: &AtomicUsize, most: usize| {
-            let taken =
-                count.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |count| (count < most).then_some(count + 1));
-            taken.is_ok()
-        };
-        let seat = |refusal| Seat { broker: Arc::clone(self), listener: Arc::clone(listener), refusal };
-        let most = listener.limits.connections;
-        if take(&self.connections, self.limits.connections) {
-            if take(&listener.connections, most) {
-                return Some(seat(None));
-            }
-            self.connections.fetch_sub(1, Ordering::Relaxed);
-        }
-        let most = most.min(self.limits.connections);
-        let words = || format!("the service takes {most} connections at a time, and has as many");
-        take(&self.refusals, REFUSALS).then(|| seat(Some(words())))
     }
 
     /// Routes a message that no connection has brought: a will, or the service's own.
@@ -380,19 +341,27 @@ impl Broker {
 
     /// Makes or replaces an identity. Its sessions end when it may no longer connect or has another password; other
     /// attributes take effect on them at once.
-    pub(crate) async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<IdentityView, DirectoryError> {
-        let (view, impact) = self.directory.put(name, draft).await?;
+    pub(crate) async fn put_identity(
+        &self,
+        name: &str,
+        draft: IdentityDraft,
+    ) -> Result<(IdentityView, Option<String>), DirectoryError> {
+        let (view, secret, impact) = self.directory.put(name, draft).await?;
         match impact {
             Impact::None => {}
             Impact::OtherRights => self.rebind(|record| *record.identity == *name),
             Impact::SignInAgain => self.end_identity(name, "the identity was changed; sign in again", false),
         }
-        Ok(view)
+        Ok((view, secret))
     }
 
-    /// Makes or replaces many identities; live sessions are treated as by [`Broker::put_identity`].
-    pub(crate) async fn put_identities(&self, records: &[IdentityImport]) -> Result<(), DirectoryError> {
-        let impacts = self.directory.put_many(records).await?;
+    /// Makes or replaces many identities; live sessions are treated as by [`Broker::put_identity`]. Gives the secrets that
+    /// were made, with the names of their identities.
+    pub(crate) async fn put_identities(
+        &self,
+        records: &[IdentityImport],
+    ) -> Result<Vec<(String, String)>, DirectoryError> {
+        let ManyPut { secrets, impacts } = self.directory.put_many(records).await?;
         let of = |wanted: Impact| -> HashSet<&str> {
             impacts.iter().filter(|(_, impact)| *impact == wanted).map(|(name, _)| name.as_str()).collect()
         };
@@ -403,7 +372,7 @@ impl Broker {
         for name in end {
             self.end_identity(name, "the identity was changed; sign in again", false);
         }
-        Ok(())
+        Ok(secrets)
     }
 
     /// Has the listeners trust the authorities that there are now; gives the names of those that can't, because their own

@@ -7,7 +7,7 @@ use time::OffsetDateTime;
 
 /// Microseconds since 1970, so that times mean the same after a restart. While the service runs they grow evenly,
 /// whatever happens to the machine's wall clock.
-#[derive(Debug)]
+#[derive(Clone, Copy, Debug)]
 pub(crate) struct Clock {
     began: Instant,
     /// The wall clock at that moment, since 1970.

@@ -2,29 +2,26 @@
 
 use std::{
     collections::{BTreeMap, HashMap, HashSet},
+    net::IpAddr,
     sync::Arc,
 };
 
-use argon2::{Argon2, PasswordHasher, PasswordVerifier, password_hash::phc::PasswordHash};
 use foldhash::fast::RandomState;
-use moorfall_core::{AttributeValue, Identity};
+use moorfall_core::{AttributeValue, Identity, Limits};
 use moorfall_store::{IdentityRecord, IdentityRow, Store, StoreError};
 use parking_lot::RwLock;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use tokio::sync::{Mutex, Semaphore};
+use tokio::sync::Mutex;
 use utoipa::ToSchema;
 
 use crate::{
     authenticator::BUILT_IN,
     certificate::{self, ClientCertificate},
+    clock::Clock,
+    generated_secret::{self, GeneratedSecret},
+    passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
 };
-
-/// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
-const PASSWORD_LENGTH: usize = 1_024;
-
-/// Password checks at a time; each takes a core for tens of milliseconds and 19 MiB.
-const CHECKS: usize = 2;
 
 /// What can be wrong with a change of an identity.
 #[derive(Debug, thiserror::Error)]
@@ -40,6 +37,9 @@ pub enum DirectoryError {
     /// The password can't be one.
     #[error("a password has from 1 to {PASSWORD_LENGTH} bytes")]
     Password,
+    /// A password and a secret to be made.
+    #[error("either a password is given, or a secret is made in its place, not both")]
+    TwoSecrets,
     /// The password could not be hashed.
     #[error("the password could not be hashed: {0}")]
     Hash(String),
@@ -62,6 +62,10 @@ pub struct IdentityDraft {
     /// A new password; left out, an earlier one stays.
     #[serde(default)]
     pub password: Option<String>,
+    /// Whether the broker makes a new secret, which takes the password's place and is shown once, in the answer. It has
+    /// 160 bits and is verified in microseconds.
+    #[serde(default)]
+    pub generate: bool,
     /// Whether it may connect.
     #[serde(default = "yes")]
     #[schema(default = true)]
@@ -118,6 +122,9 @@ pub(crate) struct IdentityImport {
     /// An Argon2id hash in PHC form; left out, an earlier password stays.
     #[serde(default)]
     pub password_hash: Option<String>,
+    /// Whether the broker makes a new secret in place of the password; the answer holds it, this once.
+    #[serde(default)]
+    pub generate: bool,
 }
 
 /// What an import does to one identity.
@@ -189,6 +196,8 @@ pub(crate) enum SignIn {
     Known(Identity),
     Disabled,
     Wrong,
+    /// As many of its address wait for their turn as may.
+    TooMany,
 }
 
 /// Whose a certificate is.
@@ -201,9 +210,16 @@ pub(crate) enum Whose {
     Both(String, String),
 }
 
+/// An identity, and whether its password was right before.
+#[derive(Clone, Debug)]
+struct Entry {
+    record: Arc<IdentityRecord>,
+    known_again: KnownAgain,
+}
+
 #[derive(Debug, Default)]
 struct Known {
-    records: HashMap<String, Arc<IdentityRecord>, RandomState>,
+    records: HashMap<String, Entry, RandomState>,
     /// The name of the identity that each mark of a certificate is of.
     marks: HashMap<String, String, RandomState>,
 }
@@ -213,19 +229,29 @@ impl Known {
     fn put(&mut self, record: Arc<IdentityRecord>) -> Option<Arc<IdentityRecord>> {
         let old = self.remove(&record.name);
         self.marks.extend(record.certificates.0.iter().map(|mark| (mark.clone(), record.name.clone())));
-        self.records.insert(record.name.clone(), record);
-        old
+        let same = old.as_ref().filter(|old| old.record.password_hash == record.password_hash);
+        let known_again = same.map(|old| old.known_again.clone()).unwrap_or_default();
+        self.records.insert(record.name.clone(), Entry { record, known_again });
+        old.map(|old| old.record)
     }
 
-    fn remove(&mut self, name: &str) -> Option<Arc<IdentityRecord>> {
-        let old = self.records.remove(name)?;
+    fn get(&self, name: &str) -> Option<&Arc<IdentityRecord>> {
+        self.records.get(name).map(|entry| &entry.record)
+    }
+
+    fn all(&self) -> impl Iterator<Item = &Arc<IdentityRecord>> {
+        self.records.values().map(|entry| &entry.record)
+    }
+
+    fn remove(&mut self, name: &str) -> Option<Entry> {
+        let Entry { record: old, known_again } = self.records.remove(name)?;
         // A mark may have gone to another identity in the same import.
         for mark in &old.certificates.0 {
             if self.marks.get(mark).is_some_and(|owner| owner == name) {
                 self.marks.remove(mark);
             }
         }
-        Some(old)
+        Some(Entry { record: old, known_again })
     }
 }
 
@@ -236,19 +262,17 @@ pub(crate) struct Directory {
     known: RwLock<Known>,
     /// Changes are made one at a time, so that memory and database agree.
     changing: Mutex<()>,
-    checks: Semaphore,
-    /// Checked when the name is unknown, so that the answer takes as long.
-    decoy: String,
+    pub(crate) passwords: Passwords,
 }
 
 impl Directory {
-    pub(crate) async fn load(store: Store) -> Result<Self, StoreError> {
+    pub(crate) async fn load(store: Store, clock: Clock) -> Result<Self, StoreError> {
         let mut known = Known::default();
         for record in store.identities().await? {
             known.put(Arc::new(record));
         }
-        let decoy = hash("nobody has this password").unwrap_or_default();
-        Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), checks: Semaphore::new(CHECKS), decoy })
+        let passwords = Passwords::start(clock);
+        Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), passwords })
     }
 
     /// The first identities by name whose name, note or an attribute holds this text.
@@ -259,7 +283,7 @@ impl Directory {
                 || record.note.contains(search)
                 || attributes.any(|(name, value)| format!("{name}={value}").contains(search))
         };
-        let mut found: Vec<_> = self.known.read().records.values().filter(matches).cloned().collect();
+        let mut found: Vec<_> = self.known.read().all().filter(matches).cloned().collect();
         found.sort_by(|one, other| one.name.cmp(&other.name));
         found.truncate(limit);
         found.iter().map(|record| (&**record).into()).collect()
@@ -267,12 +291,12 @@ impl Directory {
 
     /// All identities as the rules see them, in no order.
     pub(crate) fn identities(&self) -> Vec<Identity> {
-        self.known.read().records.values().map(|record| seen(record)).collect()
+        self.known.read().all().map(|record| seen(record)).collect()
     }
 
     /// One identity as the rules see it.
     pub(crate) fn identity(&self, name: &str) -> Option<Identity> {
-        self.known.read().records.get(name).map(|record| seen(record))
+        self.known.read().get(name).map(|record| seen(record))
     }
 
     pub(crate) fn count(&self) -> usize {
@@ -280,36 +304,36 @@ impl Directory {
     }
 
     pub(crate) fn get(&self, name: &str) -> Option<IdentityView> {
-        self.known.read().records.get(name).map(|record| (&**record).into())
+        self.known.read().get(name).map(|record| (&**record).into())
     }
 
     /// Whether someone of this name may be connected now. The built-in names always may.
     pub(crate) fn may_connect(&self, name: &str) -> bool {
-        BUILT_IN.contains(&name) || self.known.read().records.get(name).is_some_and(|record| record.enabled)
+        BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
     }
 
     /// Hashes a password.
     pub(crate) async fn hash(&self, password: String) -> Result<String, DirectoryError> {
-        self.work(move || hash(&password)).await.map_err(DirectoryError::Hash)
+        self.passwords.make(password).await.map_err(DirectoryError::Hash)
     }
 
-    /// Whether the password is the one that was hashed; `None` takes as long and is never.
-    pub(crate) async fn verify(&self, password: Vec<u8>, hash: Option<String>) -> bool {
-        let known = hash.is_some() && password.len() <= PASSWORD_LENGTH;
-        let hash = hash.unwrap_or_else(|| self.decoy.clone());
-        let password = password[..password.len().min(PASSWORD_LENGTH)].to_vec();
-        self.work(move || verify(&password, &hash)).await && known
-    }
-
-    /// Makes or replaces an identity; also gives what that means to its live sessions.
-    pub(crate) async fn put(&self, name: &str, draft: IdentityDraft) -> Result<(IdentityView, Impact), DirectoryError> {
+    /// Makes or replaces an identity; also gives the secret that was made for it, if one was to be, and what the change
+    /// means to its live sessions.
+    pub(crate) async fn put(
+        &self,
+        name: &str,
+        draft: IdentityDraft,
+    ) -> Result<(IdentityView, Option<String>, Impact), DirectoryError> {
         check_name(name)?;
-        let hash = match draft.password {
-            None => None,
-            Some(password) if password.is_empty() || password.len() > PASSWORD_LENGTH => {
+        let secret = draft.generate.then(GeneratedSecret::make);
+        let hash = match (draft.password, &secret) {
+            (None, None) => None,
+            (None, Some(secret)) => Some(secret.kept.clone()),
+            (Some(_), Some(_)) => return Err(DirectoryError::TwoSecrets),
+            (Some(password), None) if password.is_empty() || password.len() > PASSWORD_LENGTH => {
                 return Err(DirectoryError::Password);
             }
-            Some(password) => Some(self.hash(password).await?),
+            (Some(password), None) => Some(self.hash(password).await?),
         };
         let marks = draft.certificates.as_deref().map(read_marks).transpose().map_err(DirectoryError::Certificate)?;
         let _one_at_a_time = self.changing.lock().await;
@@ -329,7 +353,7 @@ impl Directory {
         let record = Arc::new(stored.expect("what is put is given back"));
         let view = (&*record).into();
         let old = self.known.write().put(Arc::clone(&record));
-        Ok((view, impact(old.as_deref(), &record)))
+        Ok((view, secret.map(|secret| secret.text), impact(old.as_deref(), &record)))
     }
 
     /// What is wrong with records of an import, by their places: a name that can't be one or stands twice, or a hash that
@@ -350,11 +374,11 @@ impl Directory {
                     certificates.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
                 }
             }
-            if let Some(hash) = &record.password_hash
-                && !PasswordHash::new(hash).is_ok_and(|hash| hash.algorithm.as_str() == "argon2id")
-            {
-                faults
-                    .push((place, format!("the password hash of {} is not one of Argon2id in PHC form", record.name)));
+            if let Some(fault) = record.password_hash.as_deref().and_then(passwords::hash_fault) {
+                faults.push((place, format!("the password hash of {} {fault}", record.name)));
+            }
+            if record.password_hash.is_some() && record.generate {
+                faults.push((place, format!("{}: {}", record.name, DirectoryError::TwoSecrets)));
             }
         }
         faults.extend(self.owner_faults(&certificates));
@@ -364,7 +388,7 @@ impl Directory {
     /// What an import would do to each record.
     pub(crate) fn foresee(&self, records: &[IdentityImport]) -> Vec<ImportEffect> {
         let known = self.known.read();
-        let foresee = |record: &IdentityImport| match known.records.get(&record.name) {
+        let foresee = |record: &IdentityImport| match known.get(&record.name) {
             None => ImportEffect::Made,
             Some(old) => {
                 let same = old.attributes.0 == record.attributes
@@ -375,6 +399,7 @@ impl Directory {
                         .certificates
                         .as_deref()
                         .is_none_or(|marks| read_marks(marks).is_ok_and(|marks| marks == old.certificates.0))
+                    && !record.generate
                     && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
                 if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
             }
@@ -382,9 +407,10 @@ impl Directory {
         records.iter().map(foresee).collect()
     }
 
-    /// Makes or replaces many identities at once; gives what that means to the live sessions of those that it means
-    /// something to.
-    pub(crate) async fn put_many(&self, records: &[IdentityImport]) -> Result<Vec<(String, Impact)>, DirectoryError> {
+    /// Makes or replaces many identities at once; gives the secrets that were made, by name, and what the change means to
+    /// the live sessions of those that it means something to.
+    pub(crate) async fn put_many(&self, records: &[IdentityImport]) -> Result<ManyPut, DirectoryError> {
+        let secrets: Vec<_> = records.iter().map(|record| record.generate.then(GeneratedSecret::make)).collect();
         let _one_at_a_time = self.changing.lock().await;
         let mut all = Vec::with_capacity(records.len());
         for (place, record) in records.iter().enumerate() {
@@ -396,10 +422,11 @@ impl Directory {
         let rows: Vec<IdentityRow<'_>> = records
             .iter()
             .zip(&all)
-            .map(|(record, (_, _, certificates))| IdentityRow {
+            .zip(&secrets)
+            .map(|((record, (_, _, certificates)), secret)| IdentityRow {
                 name: &record.name,
                 attributes: &record.attributes,
-                password_hash: record.password_hash.as_deref(),
+                password_hash: secret.as_ref().map(|secret| &*secret.kept).or(record.password_hash.as_deref()),
                 enabled: record.enabled,
                 note: &record.note,
                 client_id: record.client_id.as_deref(),
@@ -417,7 +444,9 @@ impl Directory {
                 impact => impacts.push((record.name.clone(), impact)),
             }
         }
-        Ok(impacts)
+        let made = records.iter().zip(secrets);
+        let secrets = made.filter_map(|(record, secret)| Some((record.name.clone(), secret?.text))).collect();
+        Ok(ManyPut { secrets, impacts })
     }
 
     /// Removes an identity; gives whether there was one.
@@ -430,12 +459,12 @@ impl Directory {
 
     /// The only client identifier that an identity may use, if it is tied to one.
     pub(crate) fn client_id_of(&self, name: &str) -> Option<String> {
-        self.known.read().records.get(name)?.client_id.clone()
+        self.known.read().get(name)?.client_id.clone()
     }
 
     /// What an identity's certificates are known by, if these are the new marks, or none are given.
     fn certificates_of(&self, name: &str, marks: Option<Vec<String>>) -> Vec<String> {
-        let stay = || self.known.read().records.get(name).map(|record| record.certificates.0.clone());
+        let stay = || self.known.read().get(name).map(|record| record.certificates.0.clone());
         marks.or_else(stay).unwrap_or_default()
     }
 
@@ -476,30 +505,60 @@ impl Directory {
 
     /// Someone who has shown a good token or certificate.
     pub(crate) fn by_proof(&self, name: &str) -> SignIn {
-        match self.known.read().records.get(name) {
+        match self.known.read().get(name) {
             Some(record) if record.enabled => SignIn::Known(seen(record)),
             Some(_) => SignIn::Disabled,
             None => SignIn::Wrong,
         }
     }
 
-    /// Checks a name and a password.
-    pub(crate) async fn sign_in(&self, name: &str, password: &[u8]) -> SignIn {
-        let record = self.known.read().records.get(name).cloned();
-        let stored = record.as_ref().and_then(|record| record.password_hash.clone());
-        let matches = self.verify(password.to_vec(), stored).await;
-        match record {
-            Some(record) if matches && record.enabled => SignIn::Known(seen(&record)),
-            Some(_) if matches => SignIn::Disabled,
+    /// Checks a name and a password. Secrets that the broker made are verified at once; passwords that people chose wait
+    /// for their turn, and so does all that is wrong.
+    pub(crate) async fn sign_in(&self, name: &str, password: &[u8], address: IpAddr, limits: &Limits) -> SignIn {
+        let entry = self.known.read().records.get(name).cloned();
+        let stored = entry.as_ref().and_then(|entry| entry.record.password_hash.as_deref());
+        let is_generated = stored.is_some_and(generated_secret::is_generated);
+        let checked = match stored {
+            Some(kept) if is_generated && generated_secret::is_right(kept, password) => Checked::Right,
+            stored => {
+                let guess = Guess {
+                    address,
+                    name: format!("identity {name}").into(),
+                    password,
+                    stored: stored.filter(|_| !is_generated),
+                    known: entry.as_ref().map(|entry| &entry.known_again).filter(|_| !is_generated),
+                    limits,
+                };
+                self.passwords.check(guess).await
+            }
+        };
+        match (entry, checked) {
+            (_, Checked::TooMany) => SignIn::TooMany,
+            (Some(entry), Checked::Right) if entry.record.enabled => SignIn::Known(seen(&entry.record)),
+            (Some(_), Checked::Right) => SignIn::Disabled,
             _ => SignIn::Wrong,
         }
     }
+}
 
-    /// Runs hashing away from the connection tasks, a few at a time.
-    async fn work<R: Send + 'static>(&self, work: impl FnOnce() -> R + Send + 'static) -> R {
-        let _turn = self.checks.acquire().await.expect("the semaphore is never closed");
-        tokio::task::spawn_blocking(work).await.expect("hashing does not panic, and is not cancelled")
+impl Directory {
+    /// What somebody is told who has shown something that is wrong, after it has cost what a wrong password costs.
+    pub(crate) async fn wrong(&self, name: &str, address: IpAddr, limits: &Limits) -> SignIn {
+        let name = format!("identity {name}").into();
+        let guess = Guess { address, name, password: b"", stored: None, known: None, limits };
+        match self.passwords.check(guess).await {
+            Checked::TooMany => SignIn::TooMany,
+            Checked::Right | Checked::Wrong => SignIn::Wrong,
+        }
     }
+}
+
+/// What an import has done.
+#[derive(Debug)]
+pub(crate) struct ManyPut {
+    /// Secrets that were made, with the names of their identities.
+    pub(crate) secrets: Vec<(String, String)>,
+    pub(crate) impacts: Vec<(String, Impact)>,
 }
 
 fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
@@ -552,12 +611,4 @@ fn check_name(name: &str) -> Result<(), DirectoryError> {
         return Ok(());
     };
     Err(DirectoryError::Name { name: name.into(), why })
-}
-
-fn hash(password: &str) -> Result<String, String> {
-    Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()).map_err(|error| error.to_string())
-}
-
-fn verify(password: &[u8], hash: &str) -> bool {
-    PasswordHash::new(hash).is_ok_and(|hash| Argon2::default().verify_password(password, &hash).is_ok())
 }

@@ -1,55 +1,45 @@
-//! How often one address may try: connections, and sign-ins that fail.
+//! How often one address may begin connections, and how many things of a kind it may hold at a time.
 
 use std::{
     collections::HashMap,
+    hash::Hash,
     net::{IpAddr, Ipv6Addr},
-    time::Duration,
+    num::NonZeroUsize,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, AtomicUsize, Ordering},
+    },
 };
 
 use foldhash::fast::RandomState;
+use lru::LruCache;
 use moorfall_core::{Limits, Time};
 use parking_lot::Mutex;
 
-/// Addresses that are remembered; about 100 bytes each. Beyond it those that have been quiet are forgotten.
-const REMEMBERED: usize = 50_000;
+/// Addresses that are remembered; about 100 bytes each. Beyond it those that were seen longest ago are forgotten.
+const REMEMBERED: NonZeroUsize = NonZeroUsize::new(50_000).expect("it is not 0");
 
 /// The average is over so many seconds: a burst of as many seconds' worth is let through.
 const BURST_SECONDS: f64 = 10.0;
-
-/// The longest that a sign-in is made to wait.
-const LONGEST: Duration = Duration::from_secs(5);
-
-/// The first wait.
-const FIRST: Duration = Duration::from_millis(100);
 
 #[derive(Debug)]
 struct Visits {
     /// Connections that may begin at once.
     tokens: f64,
-    /// Sign-ins that failed; they fade over a minute.
-    failures: f64,
     at: Time,
 }
 
-impl Visits {
-    /// What has come back, and faded, until `now`.
-    fn pass(&mut self, now: Time, limits: &Limits) {
-        let seconds = (now - self.at).as_secs_f64();
-        let rate = f64::from(limits.connects_per_second);
-        self.tokens = (self.tokens + seconds * rate).min(rate * BURST_SECONDS);
-        self.failures = (self.failures - seconds * f64::from(limits.failed_sign_ins_per_minute) / 60.0).max(0.0);
-        self.at = now;
-    }
-
-    fn is_quiet(&self, limits: &Limits) -> bool {
-        self.failures == 0.0 && self.tokens >= f64::from(limits.connects_per_second) * BURST_SECONDS
-    }
+/// How often addresses begin connections.
+#[derive(Debug)]
+pub(crate) struct Gatekeeper {
+    visits: Mutex<LruCache<IpAddr, Visits>>,
+    turned_away: AtomicU64,
 }
 
-/// What is remembered of addresses.
-#[derive(Debug, Default)]
-pub(crate) struct Gatekeeper {
-    visits: Mutex<HashMap<IpAddr, Visits, RandomState>>,
+impl Default for Gatekeeper {
+    fn default() -> Self {
+        Self { visits: Mutex::new(LruCache::new(REMEMBERED)), turned_away: AtomicU64::new(0) }
+    }
 }
 
 impl Gatekeeper {
@@ -58,54 +48,29 @@ impl Gatekeeper {
         if limits.connects_per_second == 0 {
             return true;
         }
-        self.with(address, now, limits, |visits| {
-            let may = visits.tokens >= 1.0;
-            if may {
-                visits.tokens -= 1.0;
-            }
-            may
-        })
-    }
-
-    /// How long a sign-in is to wait before it is looked at.
-    pub(crate) fn wait(&self, address: IpAddr, now: Time, limits: &Limits) -> Duration {
-        if limits.failed_sign_ins_per_minute == 0 {
-            return Duration::ZERO;
-        }
-        let most = f64::from(limits.failed_sign_ins_per_minute);
-        let failures = self.with(address, now, limits, |visits| visits.failures);
-        if failures < most {
-            return Duration::ZERO;
-        }
-        FIRST.mul_f64((failures - most).min(16.0).exp2()).min(LONGEST)
-    }
-
-    /// A sign-in failed.
-    pub(crate) fn note_failure(&self, address: IpAddr, now: Time, limits: &Limits) {
-        self.with(address, now, limits, |visits| visits.failures += 1.0);
-    }
-
-    fn with<R>(&self, address: IpAddr, now: Time, limits: &Limits, look: impl FnOnce(&mut Visits) -> R) -> R {
+        let rate = f64::from(limits.connects_per_second);
+        let most = rate * BURST_SECONDS;
         let mut all = self.visits.lock();
-        if all.len() >= REMEMBERED {
-            all.retain(|_, visits| {
-                visits.pass(now, limits);
-                !visits.is_quiet(limits)
-            });
-            if all.len() >= REMEMBERED {
-                // More attackers than fit: those who come next are treated as strangers.
-                all.clear();
-            }
+        let visits = all.get_or_insert_mut(neighbourhood(address), || Visits { tokens: most, at: now });
+        visits.tokens = (visits.tokens + (now - visits.at).as_secs_f64() * rate).min(most);
+        visits.at = now;
+        let may = visits.tokens >= 1.0;
+        if may {
+            visits.tokens -= 1.0;
+        } else {
+            self.turned_away.fetch_add(1, Ordering::Relaxed);
         }
-        let fresh = || Visits { tokens: f64::from(limits.connects_per_second) * BURST_SECONDS, failures: 0.0, at: now };
-        let visits = all.entry(neighbourhood(address)).or_insert_with(fresh);
-        visits.pass(now, limits);
-        look(visits)
+        may
+    }
+
+    /// Connections that were turned away because their address began too many.
+    pub(crate) fn turned_away(&self) -> u64 {
+        self.turned_away.load(Ordering::Relaxed)
     }
 }
 
 /// An IPv6 host has a whole /64 to choose its address from.
-fn neighbourhood(address: IpAddr) -> IpAddr {
+pub(crate) fn neighbourhood(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(address) => {
             let [a, b, c, d, ..] = address.segments();
@@ -115,10 +80,65 @@ fn neighbourhood(address: IpAddr) -> IpAddr {
     }
 }
 
+/// How many of something each holds, and how many were turned away. Only those that hold something are remembered.
+#[derive(Debug)]
+pub(crate) struct Tickets<K> {
+    held: Mutex<HashMap<K, usize, RandomState>>,
+    all: AtomicUsize,
+    turned_away: AtomicU64,
+}
+
+/// By the neighbourhood of an address.
+pub(crate) type PerAddress = Tickets<IpAddr>;
+
+/// One of them; it is given back on drop.
+#[derive(Debug)]
+pub(crate) struct Held<K: Hash + Eq = IpAddr> {
+    of: Arc<Tickets<K>>,
+    by: K,
+}
+
+impl<K> Default for Tickets<K> {
+    fn default() -> Self {
+        Self { held: Mutex::default(), all: AtomicUsize::new(0), turned_away: AtomicU64::new(0) }
+    }
+}
+
+impl<K: Hash + Eq + Clone> Tickets<K> {
+    /// One more, unless its holder has `most` or all together have `most_in_all`.
+    pub(crate) fn take(self: &Arc<Self>, by: K, most: usize, most_in_all: usize) -> Option<Held<K>> {
+        let mut held = self.held.lock();
+        let count = held.get(&by).copied().unwrap_or(0);
+        if count >= most || self.all.load(Ordering::Relaxed) >= most_in_all {
+            self.turned_away.fetch_add(1, Ordering::Relaxed);
+            return None;
+        }
+        held.insert(by.clone(), count + 1);
+        self.all.fetch_add(1, Ordering::Relaxed);
+        Some(Held { of: Arc::clone(self), by })
+    }
+
+    /// How many were turned away.
+    pub(crate) fn turned_away(&self) -> u64 {
+        self.turned_away.load(Ordering::Relaxed)
+    }
+}
+
+impl<K: Hash + Eq> Drop for Held<K> {
+    fn drop(&mut self) {
+        let mut held = self.of.held.lock();
+        if let Some(count) = held.get_mut(&self.by) {
+            *count -= 1;
+            if *count == 0 {
+                held.remove(&self.by);
+            }
+        }
+        self.of.all.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
 #[cfg(test)]
 mod tests {
-    #![allow(clippy::unwrap_used, reason = "a test may panic")]
-
     use super::*;
 
     fn at(seconds: u64) -> Time {
@@ -134,20 +154,22 @@ mod tests {
         assert_eq!(passed(one, at(0)), 20, "a burst of ten seconds' worth");
         assert_eq!(passed(one, at(3)), 6);
         assert_eq!(passed(other, at(3)), 20, "each address for itself");
+        assert_eq!(gate.turned_away(), 80 + 94 + 80);
     }
 
     #[test]
-    fn failed_sign_ins_make_the_next_ones_wait_until_they_fade() {
-        let limits = Limits { failed_sign_ins_per_minute: 3, ..Limits::default() };
-        let gate = Gatekeeper::default();
-        let address: IpAddr = "2001:db8::1".parse().unwrap();
-        let neighbour: IpAddr = "2001:db8::2".parse().unwrap();
-        let mut waits = Vec::new();
-        for _ in 0..12 {
-            waits.push(gate.wait(neighbour, at(0), &limits).as_millis());
-            gate.note_failure(address, at(0), &limits);
-        }
-        assert_eq!(waits, [0, 0, 0, 100, 200, 400, 800, 1_600, 3_200, 5_000, 5_000, 5_000]);
-        assert_eq!(gate.wait(address, at(200), &limits), Duration::ZERO, "ten have faded");
+    fn an_address_holds_so_many_and_gives_them_back() {
+        let all: Arc<PerAddress> = Arc::default();
+        let (one, near): (IpAddr, IpAddr) = ("2001:db8::1".parse().unwrap(), "2001:db8::2".parse().unwrap());
+        let far: IpAddr = "192.0.2.1".parse().unwrap();
+        let take = |address| all.take(neighbourhood(address), 2, 3);
+        let first = take(one).unwrap();
+        let _second = take(near).unwrap();
+        assert!(take(one).is_none(), "a /64 counts as one");
+        let _third = take(far).unwrap();
+        assert!(take(far).is_none(), "three in all");
+        drop(first);
+        assert!(take(near).is_some());
+        assert_eq!((all.all.load(Ordering::Relaxed), all.turned_away()), (2, 2));
     }
 }

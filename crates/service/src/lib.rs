@@ -13,15 +13,21 @@ mod clock;
 mod connection;
 mod counters;
 mod data_folder;
+mod descriptors;
 mod design;
 mod directory;
+mod doors;
 mod drift;
 mod effects;
 mod gatekeeper;
+mod generated_secret;
+mod http_server;
+mod http_stream;
 mod journal;
 mod last_value;
 mod listener;
 mod listening;
+mod passwords;
 mod private_database;
 mod recorder;
 mod registry;
@@ -29,8 +35,11 @@ mod restore;
 mod running;
 mod sample_writer;
 mod sampler;
+mod seats;
 mod session_record;
 mod settings;
+mod sign_in_queue;
+mod sign_ins;
 mod stream;
 mod tls;
 mod tokens;
@@ -67,7 +76,9 @@ use crate::{
     clock::Clock,
     design::Design,
     directory::Directory,
+    doors::Doors,
     private_database::PrivateDatabase,
+    sign_ins::SignIns,
     tokens::Tokens,
 };
 
@@ -135,6 +146,9 @@ pub enum StartError {
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A name of the service that can't be one.
+    #[error("the settings' hosts: {0}")]
+    Hosts(String),
     /// The blueprint file can't be read.
     #[error("the blueprint {path} can't be read: {error}")]
     BlueprintFile {
@@ -167,7 +181,9 @@ impl Service {
     /// Starts everything, in an order in which the cheap checks come first. `tell` hears of steps that take long.
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
         let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
+        let doors = Doors::read(&settings.hosts).map_err(StartError::Hosts)?;
         let plan = listening::Plan::new(settings)?;
+        descriptors::raise();
         let folder = DataFolder::open(&settings.data)?;
         let sockets = plan.bind().await?;
         let database = match &settings.database {
@@ -177,7 +193,7 @@ impl Service {
                 Some(Arc::new(PrivateDatabase::start(folder.path()).await?))
             }
         };
-        let served = Self::serve(settings, blueprint, folder, sockets, database.clone(), tell).await;
+        let served = Self::serve(settings, doors, blueprint, folder, sockets, database.clone(), tell).await;
         if let (Err(_), Some(database)) = (&served, database) {
             database.stop().await;
         }
@@ -186,6 +202,7 @@ impl Service {
 
     async fn serve(
         settings: &Settings,
+        doors: Doors,
         blueprint: Option<Vec<SourceFile>>,
         folder: DataFolder,
         sockets: listening::Sockets,
@@ -203,10 +220,12 @@ impl Service {
         let stored = store.load(crashed).await?;
         let broker = Arc::new(Broker::new(Parts {
             clock,
+            doors,
             limits: settings.service_limits()?,
             design: Design::load(store.clone()).await?,
-            directory: Directory::load(store.clone()).await?,
+            directory: Directory::load(store.clone(), clock).await?,
             tokens: Tokens::load(store.clone()).await?,
+            sign_ins: SignIns::load(store.clone()).await?,
             authorities: Authorities::load(store.clone()).await?,
             store,
             private_database: database,
@@ -222,7 +241,7 @@ impl Service {
         if let Some(files) = blueprint {
             broker.start_design(files).await?;
         }
-        for warning in api::exposed(&broker) {
+        for warning in api::exposed(&broker).into_iter().chain(descriptors::warning(&broker.limits)) {
             tracing::warn!("{warning}");
         }
         let http_stop = CancellationToken::new();
@@ -277,9 +296,14 @@ impl Service {
         Ok(())
     }
 
-    /// Makes or replaces an identity, as the API does.
-    pub async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<(), DirectoryError> {
-        self.broker.put_identity(name, draft).await.map(drop)
+    /// Makes or replaces an identity, as the API does; gives the secret that was made for it, if one was to be.
+    pub async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<Option<String>, DirectoryError> {
+        self.broker.put_identity(name, draft).await.map(|(_, secret)| secret)
+    }
+
+    /// Whether an identity of this name has something to sign in with by a password.
+    pub fn has_password(&self, name: &str) -> bool {
+        self.broker.directory.get(name).is_some_and(|identity| identity.has_password)
     }
 
     /// Puts a blueprint in force, as the API does; nothing happens when it is already. A refusal is told in words.
@@ -293,7 +317,7 @@ impl Service {
         running::withdraw(self.folder.path());
         self.broker.stopping.cancel();
         let goodbye = async {
-            while self.broker.registry.connected() > 0 || self.broker.connections() > 0 {
+            while self.broker.registry.connected() > 0 || self.broker.seats.taken() > 0 {
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
         };

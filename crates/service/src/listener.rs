@@ -15,7 +15,7 @@ use axum::{
     http::{HeaderValue, Request, Response, header},
 };
 use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
-use hyper_util::rt::TokioIo;
+use hyper_util::rt::{TokioIo, TokioTimer};
 use moorfall_core::{Limits, Time};
 use tokio::{
     net::{TcpListener, TcpStream},
@@ -23,9 +23,10 @@ use tokio::{
 };
 
 use crate::{
-    broker::{Broker, Seat},
+    broker::Broker,
     certificate::ClientCertificate,
     connection::{self, Origin},
+    seats::Seat,
     settings::{ListenerSettings, Transport},
     stream::{Layer, Stream},
     tls::Tls,
@@ -66,6 +67,11 @@ impl Listener {
         format!("{}://{}", self.transport.scheme(), self.address)
     }
 
+    /// Which pages may open a WebSocket here.
+    fn pages<'a>(&'a self, broker: &'a Broker) -> websocket::Pages<'a> {
+        websocket::Pages { origins: &self.origins, doors: &broker.doors, is_secure: self.transport.is_secure() }
+    }
+
     /// Connections at present.
     pub(crate) fn count(&self) -> usize {
         self.connections.load(Ordering::Relaxed)
@@ -74,8 +80,9 @@ impl Listener {
 
 /// Accepts until the service stops; each connection is a task of its own.
 pub(crate) async fn accept(broker: Arc<Broker>, listener: Arc<Listener>, socket: TcpListener) {
-    // Said once for each time that it gets full, not for each connection: a flood shall not fill the log too.
-    let mut full = false;
+    // Each is said once for each time that it begins, not for each connection: a flood shall not fill the log too.
+    let mut turned_away = None;
+    let mut no_descriptor = false;
     loop {
         let accepted = tokio::select! {
             accepted = socket.accept() => accepted,
@@ -83,19 +90,30 @@ pub(crate) async fn accept(broker: Arc<Broker>, listener: Arc<Listener>, socket:
         };
         match accepted {
             Ok((stream, address)) => {
-                let seat = broker.seat(&listener);
-                if seat.as_ref().is_none_or(|seat| seat.refusal.is_some()) && !full {
-                    tracing::warn!(%address, listener = %listener.name, "connections are refused: there are as many as may be");
+                if std::mem::take(&mut no_descriptor) {
+                    tracing::info!(listener = %listener.name, "connections are accepted again");
                 }
-                full = seat.as_ref().is_none_or(|seat| seat.refusal.is_some());
-                if let Some(seat) = seat {
-                    let began = broker.clock.now();
+                let began = broker.clock.now();
+                let seat = broker.seats.take(&listener, address.ip(), began);
+                let refusal = seat.as_ref().map_or_else(|refusal| Some(*refusal), |seat| seat.refusal);
+                if let Some(refusal) = refusal
+                    && turned_away.is_none()
+                {
+                    tracing::warn!(%address, listener = %listener.name, "connections are refused: {refusal}");
+                }
+                turned_away = refusal;
+                // A hand-shake of TLS is more than who is turned away may cost.
+                if let Ok(seat) = seat
+                    && (refusal.is_none() || listener.tls.is_none())
+                {
                     broker.tasks.spawn(begin(Arc::clone(&broker), Arc::clone(&listener), stream, address, began, seat));
                 }
             }
             Err(error) => {
                 // Out of descriptors or memory: waiting is all that helps.
-                tracing::warn!(%error, "a connection could not be accepted");
+                if !std::mem::replace(&mut no_descriptor, true) {
+                    tracing::error!(%error, listener = %listener.name, "connections can't be accepted now");
+                }
                 sleep(Duration::from_millis(100)).await;
             }
         }
@@ -172,7 +190,7 @@ impl Visit {
     /// Answers requests until one is for a WebSocket; the connection goes on in a task of its own.
     async fn shake_hands(&self, stream: Box<dyn Layer>) {
         let service = service_fn(|mut request: Request<Incoming>| {
-            let response = match websocket::accept(&request, &self.listener.origins) {
+            let response = match websocket::accept(&request, &self.listener.pages(&self.broker)) {
                 Err(declined) => declined_response(&declined),
                 Ok(response) => {
                     if let Some(seat) = self.seat.lock().take() {
@@ -193,6 +211,7 @@ impl Visit {
             std::future::ready(Ok::<_, Infallible>(response))
         });
         let mut builder = http1::Builder::new();
+        builder.timer(TokioTimer::new()).header_read_timeout(self.listener.limits.connect_time);
         // Whoever is declined is told to go in the answer; to have hyper say so would add `close` to the answer of who is
         // not, which some clients do not understand.
         builder.max_buf_size(self.listener.limits.first_packet_bytes.max(8 * 1024));
@@ -224,16 +243,16 @@ async fn upgraded(broker: Arc<Broker>, upgrade: OnUpgrade, origin: Origin, seat:
 /// The WebSocket at a path of the HTTP listener.
 pub(crate) fn visit_by_http(broker: &Arc<Broker>, mut request: Request<Body>, address: SocketAddr) -> Response<Body> {
     let listener = Arc::clone(&broker.http_listener);
-    match websocket::accept(&request, &listener.origins) {
+    match websocket::accept(&request, &listener.pages(broker)) {
         Err(declined) => declined_response(&declined),
         Ok(response) => {
-            let Some(seat) = broker.seat(&listener) else {
+            let at = broker.clock.now();
+            let Ok(seat) = broker.seats.take(&listener, address.ip(), at) else {
                 let status = axum::http::StatusCode::SERVICE_UNAVAILABLE;
                 let words = "There are as many connections as may be.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
-            let origin =
-                Origin { address, listener, certificate: None, removals: 0, at: broker.clock.now(), acting: None };
+            let origin = Origin { address, listener, certificate: None, removals: 0, at, acting: None };
             let upgrade = hyper::upgrade::on(&mut request);
             broker.tasks.spawn(upgraded(Arc::clone(broker), upgrade, origin, seat));
             response.map(|()| Body::empty())

@@ -91,6 +91,9 @@ pub struct Settings {
     pub listeners: Vec<ListenerSettings>,
     /// Where the console and the API are; port 0 takes any.
     pub http: SocketAddr,
+    /// Names by which browsers reach the service, besides those of loopback and addresses: `console.example`, or with a
+    /// scheme where a proxy brings TLS, `https://console.example`.
+    pub hosts: Vec<String>,
     /// A PostgreSQL server to use instead of a private one; it may hold a password.
     pub database: Option<String>,
     /// A file or a folder of files, which become the first revision of the design. Later ones are applied.
@@ -126,6 +129,7 @@ impl Settings {
             data,
             listeners: vec![ListenerSettings::tcp(Self::LISTENER, mqtt)],
             http: SocketAddr::from((Ipv4Addr::LOCALHOST, Self::HTTP_PORT)),
+            hosts: Vec::new(),
             database: None,
             blueprint: None,
             open: false,
@@ -160,6 +164,7 @@ impl std::fmt::Debug for Settings {
             .field("data", &self.data)
             .field("listeners", &self.listeners)
             .field("http", &self.http)
+            .field("hosts", &self.hosts)
             .field("blueprint", &self.blueprint)
             .field("open", &self.open)
             .field("limits", &self.limits)

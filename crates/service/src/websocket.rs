@@ -20,6 +20,8 @@ use tungstenite::{
     },
 };
 
+use crate::doors::{Doors, is_from_elsewhere};
+
 /// The name of the sub-protocol ([MQTT-6.0.0-3], [MQTT-6.0.0-4]).
 const SUB_PROTOCOL: &str = "mqtt";
 
@@ -39,9 +41,18 @@ pub(crate) struct Declined {
     pub(crate) words: &'static str,
 }
 
-/// The answer to a request for a WebSocket. `origins` are those of pages that may open one, besides the pages of the
-/// same host: a browser tells from which page the request comes, and any page could ask.
-pub(crate) fn accept<B>(request: &Request<B>, origins: &[String]) -> Result<Response<()>, Declined> {
+/// Which pages may open a WebSocket.
+pub(crate) struct Pages<'a> {
+    /// Pages of these origins, besides those of the same host: a browser tells from which page a request comes, and any
+    /// page could ask.
+    pub(crate) origins: &'a [String],
+    pub(crate) doors: &'a Doors,
+    /// Whether the listener has TLS.
+    pub(crate) is_secure: bool,
+}
+
+/// The answer to a request for a WebSocket.
+pub(crate) fn accept<B>(request: &Request<B>, pages: &Pages<'_>) -> Result<Response<()>, Declined> {
     let headers = request.headers();
     let declined = |status, words| Err(Declined { status, words });
     let upgrade = has_token(headers, header::UPGRADE, "websocket") && has_token(headers, header::CONNECTION, "upgrade");
@@ -57,7 +68,7 @@ pub(crate) fn accept<B>(request: &Request<B>, origins: &[String]) -> Result<Resp
     if !has_token(headers, header::SEC_WEBSOCKET_PROTOCOL, SUB_PROTOCOL) {
         return declined(StatusCode::BAD_REQUEST, "Ask for the sub-protocol mqtt.\n");
     }
-    if !from_here(headers, origins) {
+    if !pages.may(headers) {
         return declined(StatusCode::FORBIDDEN, "Pages of this origin may not connect here.\n");
     }
     let mut response = Response::new(());
@@ -79,14 +90,14 @@ fn has_token(headers: &HeaderMap, name: header::HeaderName, wanted: &str) -> boo
     values.flat_map(|value| value.split(',')).any(|token| token.trim().eq_ignore_ascii_case(wanted))
 }
 
-fn from_here(headers: &HeaderMap, origins: &[String]) -> bool {
-    let Some(origin) = headers.get(header::ORIGIN) else { return true };
-    let Ok(origin) = origin.to_str() else { return false };
-    if origins.iter().any(|allowed| allowed == origin) {
-        return true;
+impl Pages<'_> {
+    /// Programs that are no browsers send no origin.
+    fn may(&self, headers: &HeaderMap) -> bool {
+        let Some(origin) = headers.get(header::ORIGIN) else { return !is_from_elsewhere(headers) };
+        let Ok(origin) = origin.to_str() else { return false };
+        self.origins.iter().any(|allowed| allowed == origin)
+            || self.doors.is_own_origin(headers, origin, self.is_secure) && !is_from_elsewhere(headers)
     }
-    let host = headers.get(header::HOST).and_then(|host| host.to_str().ok());
-    host.is_some_and(|host| origin.split_once("://").is_some_and(|(_, authority)| authority == host))
 }
 
 /// Bytes over the binary frames of a server's WebSocket.

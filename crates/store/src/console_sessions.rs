@@ -1,58 +1,52 @@
 //! Who is signed in to the console, or by the command line.
 
-use sha2::{Digest, Sha256};
-use time::{Duration, OffsetDateTime};
+use sqlx::FromRow;
+use time::OffsetDateTime;
 
-use crate::{PersonRecord, Store, StoreError};
+use crate::{Store, StoreError};
 
-fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
-}
-
-/// Whose a sign-in is.
-#[derive(Clone, Debug)]
-pub enum SignedIn {
-    /// Whoever had the administrator's secret.
-    Administrator,
-    /// A person.
-    Person(Box<PersonRecord>),
+/// What is kept of a sign-in.
+#[derive(Clone, Debug, FromRow)]
+pub struct StoredSignIn {
+    /// SHA-256 of its token.
+    pub token_hash: Vec<u8>,
+    /// Whose it is; the administrator's if nobody's.
+    pub person: Option<String>,
+    /// The person's role.
+    pub role: Option<String>,
+    /// When it ends.
+    pub expires_at: OffsetDateTime,
 }
 
 impl Store {
-    /// Remembers a token of a person, or of the administrator, for `life`; tokens that have ended are forgotten.
-    pub async fn add_console_session(
+    /// All sign-ins that have not ended; those that have are forgotten.
+    pub async fn sign_ins(&self) -> Result<Vec<StoredSignIn>, StoreError> {
+        sqlx::query("DELETE FROM console_session WHERE expires_at < now()").execute(&self.pool).await?;
+        let statement = "SELECT token_hash, person, role, expires_at FROM console_session \
+             LEFT JOIN person ON person.name = console_session.person";
+        Ok(sqlx::query_as(statement).fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps a sign-in of a person, or of the administrator; those that have ended are forgotten.
+    pub async fn add_sign_in(
         &self,
-        token: &str,
+        token_hash: &[u8],
         person: Option<&str>,
-        life: Duration,
+        expires_at: OffsetDateTime,
     ) -> Result<(), StoreError> {
         sqlx::query("DELETE FROM console_session WHERE expires_at < now()").execute(&self.pool).await?;
         sqlx::query("INSERT INTO console_session (token_hash, expires_at, person) VALUES ($1, $2, $3)")
-            .bind(hash(token))
-            .bind(OffsetDateTime::now_utc() + life)
+            .bind(token_hash)
+            .bind(expires_at)
             .bind(person)
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 
-    /// Whose a token is; `None` if it is not known or has ended.
-    pub async fn console_session(&self, token: &str) -> Result<Option<SignedIn>, StoreError> {
-        let found: Option<Option<String>> =
-            sqlx::query_scalar("SELECT person FROM console_session WHERE token_hash = $1 AND expires_at > now()")
-                .bind(hash(token))
-                .fetch_optional(&self.pool)
-                .await?;
-        Ok(match found {
-            None => None,
-            Some(None) => Some(SignedIn::Administrator),
-            Some(Some(name)) => self.person(&name).await?.map(|person| SignedIn::Person(Box::new(person))),
-        })
-    }
-
-    /// Forgets a token.
-    pub async fn remove_console_session(&self, token: &str) -> Result<(), StoreError> {
-        sqlx::query("DELETE FROM console_session WHERE token_hash = $1").bind(hash(token)).execute(&self.pool).await?;
+    /// Forgets a sign-in.
+    pub async fn remove_sign_in(&self, token_hash: &[u8]) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM console_session WHERE token_hash = $1").bind(token_hash).execute(&self.pool).await?;
         Ok(())
     }
 }

@@ -32,6 +32,36 @@ pub enum StoreError {
     Statement(#[from] sqlx::Error),
 }
 
+impl StoreError {
+    /// Whether the database is away: it can't be reached, does not answer, or ends. Anything else is about what it was
+    /// asked.
+    pub fn is_away(&self) -> bool {
+        match self {
+            Self::Connect(_) => true,
+            // Connection exceptions, a server that stops or has no room, system errors.
+            Self::Statement(sqlx::Error::Database(refusal)) => {
+                refusal.code().is_some_and(|code| ["08", "53", "57", "58"].iter().any(|class| code.starts_with(class)))
+            }
+            Self::Statement(error) => matches!(
+                error,
+                sqlx::Error::Io(_)
+                    | sqlx::Error::Tls(_)
+                    | sqlx::Error::Protocol(_)
+                    | sqlx::Error::PoolTimedOut
+                    | sqlx::Error::PoolClosed
+                    | sqlx::Error::WorkerCrashed
+            ),
+            Self::Address(_) | Self::Migrate(_) | Self::Damaged(_) => false,
+        }
+    }
+
+    /// Whether a text was not acceptable to the database, as with U+0000 (class 22, data exception).
+    pub fn is_about_data(&self) -> bool {
+        matches!(self, Self::Statement(sqlx::Error::Database(refusal))
+            if refusal.code().is_some_and(|code| code.starts_with("22")))
+    }
+}
+
 /// The broker's records. Cheap to clone.
 #[derive(Clone, Debug)]
 pub struct Store {

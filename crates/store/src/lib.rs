@@ -17,7 +17,7 @@ pub use authorities::AuthorityRecord;
 pub use bench_setups::BenchSetup;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster};
-pub use console_sessions::SignedIn;
+pub use console_sessions::StoredSignIn;
 pub use database::{Store, StoreError};
 pub use identities::{IdentityRecord, IdentityRow};
 pub use journal::{Stored, StoredSession};

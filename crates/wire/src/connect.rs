@@ -132,6 +132,16 @@ impl Connect {
         }
     }
 
+    /// The version that a CONNECT of which these are the first bytes names, if they reach so far.
+    pub fn peek_version(bytes: &[u8]) -> Option<ProtocolVersion> {
+        let length = bytes.iter().skip(1).take(4).position(|byte| byte & 0x80 == 0)? + 1;
+        match bytes.get(1 + length..)?.strip_prefix(b"\0\x04MQTT")?.first()? {
+            4 => Some(ProtocolVersion::V311),
+            5 => Some(ProtocolVersion::V5),
+            _ => None,
+        }
+    }
+
     pub(crate) fn decode(reader: &mut Reader) -> Result<Self, DecodeError> {
         if reader.binary("the protocol name")? != "MQTT" {
             return Err(DecodeError::ProtocolName);

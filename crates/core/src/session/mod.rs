@@ -60,6 +60,9 @@ use crate::{
     in_flight::Quota,
 };
 
+/// Bytes after which a packet that is none of CONNECT's has shown it.
+const CONNECT_HEAD: usize = 16;
+
 /// The longest reason string, bytes.
 const REASON_STRING: usize = 1_024;
 
@@ -339,6 +342,40 @@ impl Session {
         }
     }
 
+    /// Takes the next packet off the receive buffer; `None` while it has not arrived whole.
+    pub fn next_packet(&self, buffer: &mut BytesMut) -> Result<Option<Packet>, DecodeError> {
+        let frame = match Frame::split(buffer, self.packet_limit()) {
+            Err(error @ DecodeError::TooLarge { .. }) if self.is_waiting() => {
+                match Connect::peek_version(buffer) {
+                    Some(version) => Err(DecodeError::Connect { version, error: Box::new(error) }),
+                    // What it says of itself is worth a moment.
+                    None if buffer.len() < CONNECT_HEAD => Ok(None),
+                    None => Err(error),
+                }
+            }
+            split => split,
+        };
+        frame?.map(|frame| Packet::decode(frame, self.version)).transpose()
+    }
+
+    /// Whether nothing was received yet.
+    pub fn is_waiting(&self) -> bool {
+        matches!(self.phase, Phase::Waiting { .. })
+    }
+
+    /// Turns away a client whose CONNECT, of which this has arrived, is not waited for.
+    pub fn turn_away(&mut self, reason: ReasonCode, words: String, arrived: &[u8]) {
+        if self.is_waiting() {
+            match Connect::peek_version(arrived) {
+                Some(version) => {
+                    self.version = version;
+                    self.refuse(reason, words);
+                }
+                None => self.close(self.began, words, false, true),
+            }
+        }
+    }
+
     /// Whether the session outlives its connection, as far as is known now.
     pub fn is_kept(&self) -> bool {
         matches!(&self.phase, Phase::Open(open) if open.is_kept())
@@ -410,6 +447,12 @@ impl Session {
             // [MQTT-3.1.2-2]: the refusal takes the form that the client is nearest to.
             self.version = if *level < 5 { ProtocolVersion::V311 } else { ProtocolVersion::V5 };
             return self.refuse(ReasonCode::UnsupportedProtocolVersion, error.to_string());
+        }
+        if let (Phase::Waiting { .. }, DecodeError::Connect { version, error: inner }) = (&self.phase, error)
+            && matches!(**inner, DecodeError::TooLarge { .. })
+        {
+            self.version = *version;
+            return self.refuse(error.reason_code(), format!("CONNECT is too large: {error}"));
         }
         let words = format!("the client sent what is not a packet: {error}");
         if let (Phase::Waiting { .. }, DecodeError::Connect { version: ProtocolVersion::V5, .. }) = (&self.phase, error)

@@ -1,14 +1,15 @@
 //! Many identities from and to files.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashSet},
     io::{BufRead, BufReader, Write},
+    os::unix::fs::OpenOptionsExt,
     path::Path,
 };
 
 use indicatif::{ProgressBar, ProgressStyle};
 use moorfall_core::AttributeValue;
-use moorfall_service::api_types::{IdentityView, ImportResult};
+use moorfall_service::api_types::{IdentityView, ImportResult, MadeSecret};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
@@ -40,6 +41,9 @@ struct Record {
     certificates: Option<Vec<String>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     password_hash: Option<String>,
+    /// Whether a secret is to be made; never in a file.
+    #[serde(skip_deserializing, skip_serializing_if = "std::ops::Not::not")]
+    generate: bool,
 }
 
 fn yes() -> bool {
@@ -112,6 +116,7 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
         client_id: None,
         certificates: None,
         password_hash: None,
+        generate: false,
     };
     for (heading, text) in headings.iter().zip(row) {
         match heading {
@@ -158,10 +163,18 @@ fn divided(text: &str) -> Vec<String> {
     parts.iter().map(|part| part.trim().to_owned()).filter(|part| !part.is_empty()).collect()
 }
 
-/// Imports a file: checks all of it, then changes.
-pub(super) async fn import(local: &Local, file: &Path, dry_run: bool, as_json: bool) -> Done {
-    let records = read(file)?;
+/// Imports a file: checks all of it, then changes. Secrets that are made go to the file `generate`.
+pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, dry_run: bool, as_json: bool) -> Done {
+    let mut records = read(file)?;
     twice(file, &records)?;
+    if generate.is_some() {
+        let known: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+        let with_password: HashSet<String> =
+            known.into_iter().filter(|identity| identity.has_password).map(|identity| identity.name).collect();
+        for (_, record) in &mut records {
+            record.generate = record.password_hash.is_none() && !with_password.contains(&record.name);
+        }
+    }
     let foreseen = send(local, &records, true, "checking").await?;
     if !foreseen.faults.is_empty() {
         if as_json {
@@ -176,7 +189,15 @@ pub(super) async fn import(local: &Local, file: &Path, dry_run: bool, as_json: b
         let faults = plural(foreseen.faults.len() as u64, "fault", "faults");
         return Err(Failure(format!("{} has {faults}; nothing was changed", file.display())));
     }
-    let done = if dry_run { foreseen } else { send(local, &records, false, "importing").await? };
+    // Opened before anything is changed: a secret that can't be kept is lost.
+    let secrets = generate.filter(|_| !dry_run).map(new_secrets).transpose()?;
+    let mut done = if dry_run { foreseen } else { send(local, &records, false, "importing").await? };
+    if let (Some(secrets), Some(path)) = (secrets, generate) {
+        let made = std::mem::take(&mut done.secrets);
+        let all = plural(made.len() as u64, "secret", "secrets");
+        write_secrets(secrets, path, &made)?;
+        output::remark(format_args!("{all} in {}; the broker shows them no more", path.display()));
+    }
     if as_json {
         return output::json(&done);
     }
@@ -188,6 +209,21 @@ pub(super) async fn import(local: &Local, file: &Path, dry_run: bool, as_json: b
         count(changed),
         count(unchanged)
     )))
+}
+
+/// A new file that only its owner can read.
+fn new_secrets(path: &Path) -> Result<std::fs::File, Failure> {
+    let opened = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(path);
+    opened.map_err(|error| Failure(format!("{} can't be written: {error}; nothing was changed", path.display())))
+}
+
+fn write_secrets(file: std::fs::File, path: &Path, made: &[MadeSecret]) -> Done {
+    let mut writer = csv::Writer::from_writer(file);
+    writer.write_record(["name", "secret"])?;
+    for MadeSecret { name, secret } in made {
+        writer.write_record([name, secret])?;
+    }
+    writer.flush().map_err(|error| Failure(format!("{} can't be written: {error}", path.display())))
 }
 
 fn twice(file: &Path, records: &[(u64, Record)]) -> Done {
@@ -214,6 +250,7 @@ async fn send(local: &Local, records: &[(u64, Record)], dry_run: bool, verb: &st
         sum.made += part.made;
         sum.changed += part.changed;
         sum.unchanged += part.unchanged;
+        sum.secrets.extend(part.secrets);
         let before = (index * CHUNK) as u64;
         sum.faults.extend(part.faults.into_iter().map(|mut fault| {
             fault.place += before;
@@ -237,7 +274,9 @@ pub(super) async fn export(local: &Local, file: &Path) -> Done {
             for identity in &identities {
                 let IdentityView { name, attributes, enabled, note, client_id, certificates, .. } = identity.clone();
                 let certificates = Some(certificates);
-                let record = Record { name, attributes, enabled, note, client_id, certificates, password_hash: None };
+                let (password_hash, generate) = (None, false);
+                let record =
+                    Record { name, attributes, enabled, note, client_id, certificates, password_hash, generate };
                 serde_json::to_writer(&mut bytes, &record)?;
                 bytes.push(b'\n');
             }

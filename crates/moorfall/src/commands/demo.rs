@@ -11,7 +11,7 @@ use std::{
 
 use clap::Args;
 use moorfall_demo::Fleet;
-use moorfall_service::{IdentityDraft, ListenerSettings, Service, Settings, random_text};
+use moorfall_service::{IdentityDraft, ListenerSettings, Service, Settings};
 use tokio::time::timeout;
 
 use super::{parse_span, serve::Stop};
@@ -108,7 +108,7 @@ async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure>
     Ok(passwords)
 }
 
-/// Everyone gets an identity; passwords are made at the first start and kept for the next.
+/// Everyone gets an identity; secrets are made at the first start and kept for the next.
 async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
     let folder = service.data_folder().path();
     let place = folder.join("passwords");
@@ -118,26 +118,23 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
     for identity in moorfall_demo::identities() {
         let file = password_file(folder, &identity.name);
         let kept = std::fs::read_to_string(&file).ok().map(|text| text.trim().to_owned());
-        let password = match kept.filter(|password| !password.is_empty()) {
-            Some(password) => password,
-            None => {
-                let password = random_text(20);
-                let mut options = std::fs::OpenOptions::new();
-                let written = options.create(true).truncate(true).write(true).mode(0o600).open(&file);
-                written.and_then(|mut file| file.write_all(password.as_bytes())).map_err(wrong)?;
-                password
-            }
-        };
+        let kept = kept.filter(|secret| !secret.is_empty() && service.has_password(&identity.name));
         let draft = IdentityDraft {
             certificates: None,
             attributes: identity.attributes,
-            password: Some(password.clone()),
+            password: None,
+            generate: kept.is_none(),
             enabled: true,
             note: identity.note,
             client_id: None,
         };
-        service.put_identity(&identity.name, draft).await?;
-        passwords.insert(identity.name, password);
+        let made = service.put_identity(&identity.name, draft).await?;
+        if let Some(secret) = &made {
+            let mut options = std::fs::OpenOptions::new();
+            let written = options.create(true).truncate(true).write(true).mode(0o600).open(&file);
+            written.and_then(|mut file| file.write_all(secret.as_bytes())).map_err(wrong)?;
+        }
+        passwords.insert(identity.name, made.or(kept).unwrap_or_default());
     }
     Ok(passwords)
 }

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use clap::{Args, Subcommand};
 use moorfall_core::AttributeValue;
-use moorfall_service::api_types::{IdentityView, NewToken, TokenView};
+use moorfall_service::api_types::{IdentityPut, IdentityView, NewToken, TokenView};
 use reqwest::Method;
 use serde_json::json;
 
@@ -48,6 +48,11 @@ enum Verb {
         /// File whose first line is the new password
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
+        /// Have the broker make a secret in place of the password, and print it this once
+        ///
+        /// It is what a device should sign in with: nobody guesses it, and it is verified in microseconds.
+        #[arg(long, conflicts_with_all = ["password", "password_file"])]
+        generate: bool,
         /// A note for people
         #[arg(long, value_name = "TEXT")]
         note: Option<String>,
@@ -81,6 +86,9 @@ enum Verb {
     Import {
         /// The file; its ending says which, .csv or .jsonl
         file: PathBuf,
+        /// Have secrets made for those that have no password, and write them to this new file, as CSV
+        #[arg(long, value_name = "FILE")]
+        generate: Option<PathBuf>,
         /// Only say what would change
         #[arg(long)]
         dry_run: bool,
@@ -163,13 +171,26 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     match arguments.verb {
         Verb::List { json } => list(&local, json).await,
         Verb::Tokens { verb } => tokens(&local, verb).await,
-        Verb::Import { file, dry_run, json } => bulk::import(&local, &file, dry_run, json).await,
+        Verb::Import { file, generate, dry_run, json } => {
+            bulk::import(&local, &file, generate.as_deref(), dry_run, json).await
+        }
         Verb::Export { file } => bulk::export(&local, &file).await,
         Verb::Remove { name } => {
             local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
             output::finish(output::line(format_args!("{} is removed", printable(&name))))
         }
-        Verb::Set { name, attributes, password, password_file, note, client_id, certificates, enable, disable } => {
+        Verb::Set {
+            name,
+            attributes,
+            password,
+            password_file,
+            generate,
+            note,
+            client_id,
+            certificates,
+            enable,
+            disable,
+        } => {
             let all: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
             let known = all.into_iter().find(|identity| identity.name == name);
             let is_new = known.is_none();
@@ -195,13 +216,18 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             let body = json!({
                 "attributes": draft.attributes,
                 "password": draft.password,
+                "generate": generate,
                 "enabled": draft.enabled,
                 "note": draft.note,
                 "client_id": draft.client_id,
                 "certificates": certificates,
             });
-            local.change(Method::PUT, &["identities", &name], Some(&body)).await?;
+            let put: IdentityPut = local.put(&["identities", &name], &body).await?;
             let done = if is_new { "made" } else { "changed" };
+            if let Some(secret) = put.secret {
+                output::remark(format_args!("{} is {done}; its secret is not shown again", printable(&name)));
+                return output::finish(output::line(secret));
+            }
             output::finish(output::line(format_args!("{} is {done}", printable(&name))))
         }
     }

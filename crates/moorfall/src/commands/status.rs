@@ -46,7 +46,7 @@ fn print_limits(status: &Status) -> std::io::Result<()> {
         .filter(|one| one.limits != status.limits)
         .map(|one| (&one.name, values(&one.limits)))
         .collect();
-    let headings: Vec<String> = ["LIMIT".into(), ">SERVICE".into()]
+    let headings: Vec<String> = ["LIMIT".into(), ">SERVICE".into(), ">TURNED AWAY".into()]
         .into_iter()
         .chain(others.iter().map(|(name, _)| format!(">{}", name.to_uppercase())))
         .collect();
@@ -61,7 +61,8 @@ fn print_limits(status: &Status) -> std::io::Result<()> {
             let other = fields.get(name);
             if other == Some(value) { String::new() } else { shown(other) }
         });
-        [name.replace('_', "-"), shown(Some(value))].into_iter().chain(differing).collect()
+        let turned_away = status.turned_away.get(name).copied().map(count).unwrap_or_default();
+        [name.replace('_', "-"), shown(Some(value)), turned_away].into_iter().chain(differing).collect()
     });
     let headings: Vec<&str> = headings.iter().map(String::as_str).collect();
     output::line(table(&headings, rows.collect()))
@@ -89,6 +90,11 @@ fn print(status: &Status) -> std::io::Result<()> {
         ("Since start", format!("{} in, {} out", count(status.messages_in), count(status.messages_out))),
         ("Not delivered", format!("{} withheld, {} attempts refused", count(status.withheld), count(status.refused))),
     ];
+    let turned_away: u64 = status.turned_away.values().sum();
+    if turned_away > 0 {
+        let words = format!("{} by limits; `moorfall status --limits` says by which", count(turned_away));
+        rows.push(("Turned away", words));
+    }
     // Listeners stand behind the console, each on a line of its own.
     for (number, listener) in status.listeners.iter().enumerate() {
         let most = count(listener.limits.connections);

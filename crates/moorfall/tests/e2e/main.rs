@@ -15,6 +15,7 @@ mod desk;
 mod drill;
 mod durable;
 mod harness;
+mod hold;
 mod journey;
 mod messaging;
 mod peer;

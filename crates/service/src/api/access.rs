@@ -5,23 +5,28 @@ use std::{net::SocketAddr, sync::Arc};
 use axum::{
     Extension, Json,
     extract::{ConnectInfo, Request, State},
-    http::{HeaderMap, Method, StatusCode, header},
+    http::{HeaderMap, StatusCode, header, uri::Authority},
     middleware::Next,
     response::{IntoResponse, Response},
 };
 use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
-use moorfall_store::{PersonRecord, SignedIn};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{
-    operator::{Operator, Role, address},
+    operator::{Operator, address},
     problem::{Body, Problem},
 };
-use crate::{broker::Broker, data_folder::random_text};
+use crate::{
+    authenticator::ADMINISTRATOR,
+    broker::Broker,
+    directory::SignIn as Outcome,
+    doors::is_from_elsewhere,
+    passwords::{Checked, Guess},
+    sign_ins::{LIFE, SignedIn},
+};
 
 const COOKIE: &str = "moorfall_console";
-const LIFE: time::Duration = time::Duration::days(7);
 
 /// The administrator's secret, or a person's name and password.
 #[derive(Deserialize, ToSchema)]
@@ -51,15 +56,17 @@ pub struct Token {
 #[utoipa::path(post, path = "/console-session", tag = "console", request_body = SignIn, responses(
     (status = 204, description = "Signed in"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
 ), security(()))]
 pub(crate) async fn sign_in(
     State(broker): State<Arc<Broker>>,
-    headers: HeaderMap,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     jar: CookieJar,
     Body(body): Body<SignIn>,
 ) -> Result<impl IntoResponse, Problem> {
-    same_origin(&headers)?;
     let token = begin(&broker, body, address).await?;
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).max_age(LIFE);
     Ok((StatusCode::NO_CONTENT, jar.add(cookie)))
@@ -72,63 +79,77 @@ pub(crate) async fn sign_in(
 ), security(()))]
 pub(crate) async fn token(
     State(broker): State<Arc<Broker>>,
-    headers: HeaderMap,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     Body(body): Body<SignIn>,
 ) -> Result<Json<Token>, Problem> {
-    same_origin(&headers)?;
     let token = begin(&broker, body, address).await?;
     Ok(Json(Token { token, seconds: LIFE.whole_seconds() }))
 }
 
 /// Checks who signs in, and gives a new token.
 async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
-    let (operator, person) = match body {
+    let person = match body {
         SignIn { secret: Some(secret), name: None, password: None } => {
             if !broker.authenticator.is_secret(secret.trim().as_bytes()) {
-                return Err(wrong(
-                    "wrong secret",
-                    "that is not the administrator's secret; it stands in the file \
-                    administrator.secret in the data folder",
-                )
-                .await);
+                return Err(match broker.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                    Outcome::TooMany => too_many(),
+                    _ => Problem::new(
+                        StatusCode::UNAUTHORIZED,
+                        "wrong secret",
+                        "that is not the administrator's secret; it stands in the file administrator.secret in the \
+                         data folder",
+                    ),
+                });
             }
-            (Operator::administrator(address), None)
+            None
         }
         SignIn { secret: None, name: Some(name), password: Some(password) } => {
-            // As for clients: an address whose sign-ins fail too often waits before the next one is looked at.
-            let (gatekeeper, limits) = (&broker.gatekeeper, &broker.limits);
-            tokio::time::sleep(gatekeeper.wait(address.ip(), broker.clock.now(), limits)).await;
             let known = broker.store.person(&name).await?;
-            let hash = known.as_ref().map(|person| person.password_hash.clone());
-            let matches = broker.directory.verify(password.into_bytes(), hash).await;
-            let Some(person) = known.filter(|_| matches) else {
-                gatekeeper.note_failure(address.ip(), broker.clock.now(), limits);
-                tracing::info!(%address, "a sign-in to the console failed");
-                return Err(wrong("wrong name or password", "the name or the password is wrong").await);
+            // As for clients: wrong ones are paid for, by address and by name.
+            let guess = Guess {
+                address: address.ip(),
+                name: format!("person {name}").into(),
+                password: password.as_bytes(),
+                stored: known.as_ref().map(|person| &*person.password_hash),
+                known: None,
+                limits: &broker.limits,
             };
-            (operator_of(&person, address), Some(person.name))
+            let checked = broker.directory.passwords.check(guess).await;
+            match known {
+                _ if checked == Checked::TooMany => return Err(too_many()),
+                Some(person) if checked == Checked::Right => Some(person),
+                _ => {
+                    tracing::info!(%address, "a sign-in to the console failed");
+                    let detail = "the name or the password is wrong";
+                    return Err(Problem::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
+                }
+            }
         }
         _ => {
             let detail = "send either the administrator's secret, or a name and a password";
             return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
         }
     };
-    let token = random_text(40);
-    broker.store.add_console_session(&token, person.as_deref(), LIFE).await?;
+    let token = broker.sign_ins.add(person.as_ref().map(|person| (&*person.name, &*person.role))).await?;
+    let operator = match &person {
+        None => Operator::administrator(address),
+        Some(person) => Operator::new(&person.name, &person.role, address),
+    };
     operator.note(broker, "sign-in", "person", &operator.name, None, None).await;
     Ok(token)
 }
 
-/// Guessing is made slow for everyone who guesses at a time.
-async fn wrong(title: &str, detail: &str) -> Problem {
-    tokio::time::sleep(std::time::Duration::from_millis(500)).await;
-    Problem::new(StatusCode::UNAUTHORIZED, title, detail)
+fn too_many() -> Problem {
+    let detail = "as many sign-ins of this address wait for their turn as may; try again later";
+    Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many sign-ins", detail)
 }
 
-fn operator_of(person: &PersonRecord, address: SocketAddr) -> Operator {
-    let role = Role::parse(&person.role).unwrap_or(Role::Watch);
-    Operator { name: person.name.as_str().into(), role, address }
+fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
+    let operator = match &signed_in.person {
+        None => Operator::administrator(address),
+        Some(person) => Operator::new(person, &signed_in.role, address),
+    };
+    Operator { signed_in: Some(signed_in), ..operator }
 }
 
 /// Sign out of the console.
@@ -140,10 +161,9 @@ pub(crate) async fn sign_out(
     headers: HeaderMap,
     jar: CookieJar,
 ) -> Result<impl IntoResponse, Problem> {
-    same_origin(&headers)?;
     let token = jar.get(COOKIE).map(Cookie::value).or(bearer(&headers));
     if let Some(token) = token {
-        broker.store.remove_console_session(token).await?;
+        broker.sign_ins.remove(token).await?;
     }
     Ok((StatusCode::NO_CONTENT, jar.remove(Cookie::build(COOKIE).path("/"))))
 }
@@ -160,42 +180,49 @@ pub(crate) async fn signed_in(
         if broker.authenticator.is_secret(token.as_bytes()) {
             Some(Operator::administrator(address))
         } else {
-            let known = by_token(&broker, token, address).await?;
+            let known = broker.sign_ins.get(token);
             if known.is_none() {
                 tokio::time::sleep(std::time::Duration::from_millis(500)).await;
             }
-            known
+            known.map(|signed_in| operator_of(signed_in, address))
         }
     } else {
         let cookie = jar.get(COOKIE).ok_or_else(Problem::not_signed_in)?;
-        if !matches!(*request.method(), Method::GET | Method::HEAD) {
-            same_origin(request.headers())?;
-        }
-        by_token(&broker, cookie.value(), address).await?
+        broker.sign_ins.get(cookie.value()).map(|signed_in| operator_of(signed_in, address))
     };
     request.extensions_mut().insert(operator.ok_or_else(Problem::not_signed_in)?);
     Ok(next.run(request).await)
-}
-
-async fn by_token(broker: &Broker, token: &str, address: SocketAddr) -> Result<Option<Operator>, Problem> {
-    Ok(broker.store.console_session(token).await?.map(|signed_in| match signed_in {
-        SignedIn::Administrator => Operator::administrator(address),
-        SignedIn::Person(person) => operator_of(&person, address),
-    }))
 }
 
 fn bearer(headers: &HeaderMap) -> Option<&str> {
     headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
 }
 
-/// A change by cookie must come from the console itself: browsers say where a request was made.
-fn same_origin(headers: &HeaderMap) -> Result<(), Problem> {
+/// Lets a request pass that asks for a name of this service, and of the API only what no other page asks: browsers say
+/// where a request was made.
+pub(crate) async fn at_home(
+    Extension(broker): Extension<Arc<Broker>>,
+    request: Request,
+    next: Next,
+) -> Result<Response, Problem> {
+    let headers = request.headers();
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    let Some(origin) = text(header::ORIGIN) else { return Ok(()) };
-    let host = text(header::HOST).unwrap_or_default();
-    if origin.split_once("://").is_some_and(|(_, authority)| authority == host) {
-        return Ok(());
+    let host = text(header::HOST).or(request.uri().authority().map(Authority::as_str)).unwrap_or_default();
+    if !broker.doors.is_own_host(host) {
+        let detail = format!(
+            "the request asks for {host:?}, which is no name of this service; ask for localhost or an address, or name it \
+             under `hosts` in moorfall.toml"
+        );
+        return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "no such host here", detail));
     }
-    let detail = format!("the request came from a page of {origin}; use the console of this service itself");
-    Err(Problem::new(StatusCode::FORBIDDEN, "foreign origin", detail))
+    if request.uri().path().starts_with("/api/") {
+        let origin = headers.get(header::ORIGIN).map(|origin| origin.to_str().unwrap_or("null"));
+        let is_foreign = origin.is_some_and(|origin| !broker.doors.is_own_origin(headers, origin, false));
+        if is_foreign || is_from_elsewhere(headers) {
+            let page = origin.unwrap_or("another site");
+            let detail = format!("the request came from a page of {page}; use the console of this service itself");
+            return Err(Problem::new(StatusCode::FORBIDDEN, "foreign origin", detail));
+        }
+    }
+    Ok(next.run(request).await)
 }

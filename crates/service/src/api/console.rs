@@ -32,7 +32,11 @@ pub(crate) async fn file(uri: Uri) -> Response {
 
 /// Headers that keep a browser from doing what the console never does.
 pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
+    let is_call = request.uri().path().starts_with("/api/");
     let mut response = next.run(request).await;
+    if is_call {
+        response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     let policy =
         "default-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
     for (name, value) in [

@@ -60,7 +60,7 @@ impl IntoResponse for NotApplied {
                 Problem::new(StatusCode::CONFLICT, "another revision is in force", detail).into_response()
             }
             Self::Unknown(number) => unknown(number).into_response(),
-            Self::Store(error) => Problem::database(&error.to_string()).into_response(),
+            Self::Store(error) => Problem::from(error).into_response(),
         }
     }
 }

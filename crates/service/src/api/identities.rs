@@ -58,7 +58,7 @@ pub(crate) async fn show(
 /// Make or replace an identity. Its live sessions end when what they rest on has changed.
 #[utoipa::path(put, operation_id = "put_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
     request_body = IdentityDraft, responses(
-    (status = 200, body = IdentityView),
+    (status = 200, body = IdentityPut),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -68,14 +68,35 @@ pub(crate) async fn put(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(draft): Body<IdentityDraft>,
-) -> Result<Json<IdentityView>, Problem> {
+) -> Result<Json<IdentityPut>, Problem> {
     let before = broker.directory.get(&name).map(|view| json!(view));
-    let new_password = draft.password.is_some();
-    let view = broker.put_identity(&name, draft).await?;
+    let new_password = draft.password.is_some() || draft.generate;
+    let (view, secret) = broker.put_identity(&name, draft).await?;
     let mut after = json!(view);
     after["new_password"] = new_password.into();
     operator.note(&broker, "put", "identity", &name, before, Some(after)).await;
-    Ok(Json(view))
+    Ok(Json(IdentityPut { identity: view, secret }))
+}
+
+/// An identity as it is now.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct IdentityPut {
+    /// It.
+    #[serde(flatten)]
+    pub identity: IdentityView,
+    /// The secret that was made for it, if one was to be. It is shown this once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
+    pub secret: Option<String>,
+}
+
+/// A secret that was made.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeSecret {
+    /// Whose it is.
+    pub name: String,
+    /// What it signs in with. It is shown this once.
+    pub secret: String,
 }
 
 /// Identities to be made or replaced.
@@ -99,7 +120,7 @@ pub struct ImportFault {
 }
 
 /// What an import did, or would do. With faults nothing is done.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ImportResult {
     /// Identities that are new.
     pub made: u64,
@@ -109,6 +130,9 @@ pub struct ImportResult {
     pub unchanged: u64,
     /// What is wrong.
     pub faults: Vec<ImportFault>,
+    /// Secrets that were made.
+    #[serde(default)]
+    pub secrets: Vec<MadeSecret>,
 }
 
 /// The most identities of one import.
@@ -136,7 +160,7 @@ pub(crate) async fn import(
     let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
     let (made, changed, unchanged) =
         (number(ImportEffect::Made), number(ImportEffect::Changed), number(ImportEffect::Unchanged));
-    let result = ImportResult { made, changed, unchanged, faults };
+    let mut result = ImportResult { made, changed, unchanged, faults, secrets: Vec::new() };
     if dry_run || !result.faults.is_empty() {
         return Ok(Json(result));
     }
@@ -147,7 +171,8 @@ pub(crate) async fn import(
         .map(|(identity, _)| identity)
         .collect();
     if !touched.is_empty() {
-        broker.put_identities(&touched).await?;
+        let secrets = broker.put_identities(&touched).await?;
+        result.secrets = secrets.into_iter().map(|(name, secret)| MadeSecret { name, secret }).collect();
         let after = json!({ "made": made, "changed": changed });
         operator.note(&broker, "import", "identity", &format!("{} of them", touched.len()), None, Some(after)).await;
     }

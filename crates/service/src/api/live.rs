@@ -3,7 +3,9 @@
 use std::{convert::Infallible, sync::Arc};
 
 use axum::{
+    Extension,
     extract::State,
+    http::StatusCode,
     response::sse::{Event, KeepAlive, Sse},
 };
 use futures_util::{Stream, stream};
@@ -13,7 +15,7 @@ use time::OffsetDateTime;
 use tokio::sync::broadcast::error::RecvError;
 use utoipa::ToSchema;
 
-use super::problem::Problem;
+use super::{operator::Operator, problem::Problem};
 use crate::broker::Broker;
 
 /// Rates, each per second.
@@ -71,20 +73,38 @@ impl LiveReading {
 #[utoipa::path(get, path = "/live", tag = "service", responses(
     (status = 200, body = LiveReading, content_type = "text/event-stream"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn live(State(broker): State<Arc<Broker>>) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+pub(crate) async fn live(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+    let most = broker.limits.live_streams_per_person;
+    let ticket = broker.sign_ins.streams.take(Arc::clone(&operator.name), most, usize::MAX).ok_or_else(|| {
+        let detail = format!("{} has {most} live streams open, as many as may be; close one", operator.name);
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many live streams", detail)
+    })?;
     let readings = broker.live.subscribe();
     let stopping = broker.stopping.clone();
-    let events = stream::unfold((readings, stopping), |(mut readings, stopping)| async move {
+    // The stream ends with the sign-in that it rests on.
+    let over = async move {
+        match operator.signed_in {
+            Some(signed_in) => signed_in.end().await,
+            None => std::future::pending().await,
+        }
+    };
+    let state = (readings, stopping, Box::pin(over), ticket);
+    let events = stream::unfold(state, |(mut readings, stopping, mut over, ticket)| async move {
         loop {
             let reading = tokio::select! {
                 reading = readings.recv() => reading,
                 () = stopping.cancelled() => return None,
+                () = &mut over => return None,
             };
             match reading {
                 Ok(reading) => {
                     let event = Event::default().event("reading").json_data(&reading).ok()?;
-                    return Some((Ok(event), (readings, stopping)));
+                    return Some((Ok(event), (readings, stopping, over, ticket)));
                 }
                 // A reader that was too slow goes on with the newest readings.
                 Err(RecvError::Lagged(_)) => {}
@@ -92,5 +112,5 @@ pub(crate) async fn live(State(broker): State<Arc<Broker>>) -> Sse<impl Stream<I
             }
         }
     });
-    Sse::new(events).keep_alive(KeepAlive::default())
+    Ok(Sse::new(events).keep_alive(KeepAlive::default()))
 }

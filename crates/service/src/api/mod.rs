@@ -48,7 +48,7 @@ pub use self::live::LiveReading;
 use self::operator::Role;
 pub(crate) use self::retained::Cleared;
 pub(crate) use self::status::{OPEN_WARNING, exposed};
-use crate::{broker::Broker, listener};
+use crate::{broker::Broker, http_server, listener};
 
 /// The largest body of a request, bytes.
 const BODY: usize = 4 * 1024 * 1024;
@@ -164,17 +164,15 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: Canc
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
         .route("/mqtt", get(mqtt))
         .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
-        .fallback(console::file)
+        .fallback_service(get(console::file).fallback(problem::wrong_method))
         .method_not_allowed_fallback(problem::wrong_method)
         .layer(DefaultBodyLimit::max(BODY))
+        .layer(middleware::from_fn(problem::no_nul))
+        .layer(middleware::from_fn(access::at_home))
         .layer(middleware::from_fn(console::security_headers))
         .layer(axum::Extension(Arc::clone(&broker)))
-        .with_state(broker);
-    let app = app.into_make_service_with_connect_info::<SocketAddr>();
-    let served = axum::serve(listener, app).with_graceful_shutdown(async move { stop.cancelled().await }).await;
-    if let Err(error) = served {
-        tracing::error!(%error, "the console and the API are no longer served");
-    }
+        .with_state(Arc::clone(&broker));
+    http_server::serve(broker, listener, app, stop).await;
 }
 
 /// MQTT over WebSocket, at a path of this interface.

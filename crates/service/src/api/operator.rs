@@ -16,7 +16,7 @@ use time::OffsetDateTime;
 use utoipa::{IntoParams, ToSchema};
 
 use super::problem::{Body, Problem};
-use crate::{authenticator::ADMINISTRATOR, broker::Broker};
+use crate::{authenticator::ADMINISTRATOR, broker::Broker, sign_ins::SignedIn};
 
 /// What a person may do; each may do what those before may.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
@@ -54,12 +54,18 @@ pub(crate) struct Operator {
     pub(crate) name: Arc<str>,
     pub(crate) role: Role,
     pub(crate) address: SocketAddr,
+    /// Absent for whoever brings the administrator's secret itself.
+    pub(crate) signed_in: Option<Arc<SignedIn>>,
 }
 
 impl Operator {
+    pub(crate) fn new(name: &str, role: &str, address: SocketAddr) -> Self {
+        Self { name: name.into(), role: Role::parse(role).unwrap_or(Role::Watch), address, signed_in: None }
+    }
+
     /// Whoever has the administrator's secret.
     pub(crate) fn administrator(address: SocketAddr) -> Self {
-        Self { name: ADMINISTRATOR.into(), role: Role::Own, address }
+        Self { name: ADMINISTRATOR.into(), role: Role::Own, address, signed_in: None }
     }
 
     /// Notes a change.
@@ -203,6 +209,7 @@ pub(crate) async fn put(
     let record = record.ok_or_else(|| wrong("a new person needs a password"))?;
     if before.as_ref().is_some_and(|before| before.role != record.role || hash.is_some()) {
         broker.store.sign_out_person(&name).await?;
+        broker.sign_ins.forget(&name);
     }
     let shown = |record: &PersonRecord| json!({ "role": record.role });
     let after = json!({ "role": record.role, "new_password": hash.is_some() });
@@ -227,6 +234,7 @@ pub(crate) async fn remove(
         let detail = format!("there is no person {name}; /api/v1/people lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such person", detail));
     }
+    broker.sign_ins.forget(&name);
     let before = before.map(|record| json!({ "role": record.role }));
     operator.note(&broker, "remove", "person", &name, before, None).await;
     Ok(StatusCode::NO_CONTENT)

@@ -1,6 +1,7 @@
 //! The state of the service.
 
 use std::{
+    collections::BTreeMap,
     sync::{Arc, atomic::Ordering},
     time::Duration,
 };
@@ -14,7 +15,7 @@ use super::{
     problem::Problem,
     types::{Health, Limits, ListenerView, Status},
 };
-use crate::{broker::Broker, listener::Listener, sampler::AVERAGE};
+use crate::{broker::Broker, descriptors, listener::Listener, sampler::AVERAGE};
 
 /// How long the database may take to answer before it counts as away.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -56,7 +57,23 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
         withheld: totals.withheld,
         refused: totals.refused,
         limits: limits(&broker.limits),
+        turned_away: turned_away(&broker),
     })
+}
+
+/// What limits have turned away since the start, by their names.
+fn turned_away(broker: &Broker) -> BTreeMap<String, u64> {
+    let seats = broker.seats.turned_away();
+    let counts = [
+        ("connections", seats.connections),
+        ("connects_per_second", seats.connects_per_second),
+        ("connecting_per_address", seats.connecting_per_address),
+        ("connecting_bytes", seats.connecting_bytes),
+        ("waiting_sign_ins_per_address", broker.directory.passwords.turned_away()),
+        ("http_connections", broker.http_connections.turned_away()),
+        ("live_streams_per_person", broker.sign_ins.streams.turned_away()),
+    ];
+    counts.into_iter().filter(|(_, count)| *count > 0).map(|(name, count)| (name.to_owned(), count)).collect()
 }
 
 async fn health(broker: &Broker) -> Health {
@@ -82,6 +99,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
         warnings.push(format!("The service was started with another blueprint than revision {revision}, which is in force; apply it with `moorfall blueprint apply`, or start without it."));
     }
     warnings.extend(exposed(broker));
+    warnings.extend(descriptors::warning(&broker.limits));
     warnings.extend(unreachable(broker));
     warnings.extend(ending(broker));
     if !database.healthy {
@@ -160,22 +178,37 @@ fn limits(limits: &moorfall_core::Limits) -> Limits {
         connections: limits.connections as u64,
         connects_per_second: limits.connects_per_second.into(),
         failed_sign_ins_per_minute: limits.failed_sign_ins_per_minute.into(),
-        packet_bytes: limits.packet_bytes as u64,
+        waiting_sign_ins_per_address: limits.waiting_sign_ins_per_address as u64,
+        connecting_per_address: limits.connecting_per_address as u64,
+        connecting_bytes: limits.connecting_bytes as u64,
         first_packet_bytes: limits.first_packet_bytes as u64,
         connect_seconds: limits.connect_time.as_secs(),
-        queue_messages: limits.queue_messages as u64,
-        sessions: limits.sessions as u64,
+        packet_bytes: limits.packet_bytes as u64,
         session_expiry_seconds: limits.session_expiry_seconds.into(),
+        sessions: limits.sessions as u64,
+        sessions_per_identity: limits.sessions_per_identity as u64,
         keep_alive_seconds: limits.keep_alive_seconds.into(),
+        queue_messages: limits.queue_messages as u64,
         queue_bytes: limits.queue_bytes as u64,
+        queue_bytes_per_identity: limits.queue_bytes_per_identity as u64,
         queue_policy: limits.queue_policy.to_string(),
         in_flight: limits.in_flight.into(),
         receive_maximum: limits.receive_maximum.into(),
         topic_aliases: limits.topic_aliases.into(),
         subscriptions: limits.subscriptions as u64,
+        subscription_bytes_per_identity: limits.subscription_bytes_per_identity as u64,
+        refusals_per_second: limits.refusals_per_second.into(),
         topic_levels: limits.topic_levels as u64,
         topic_bytes: limits.topic_bytes as u64,
         retained_messages: limits.retained_messages as u64,
         retained_bytes: limits.retained_bytes as u64,
+        retained_bytes_per_identity: limits.retained_bytes_per_identity as u64,
+        hierarchy_bytes: limits.hierarchy_bytes as u64,
+        http_connections: limits.http_connections as u64,
+        http_connections_per_address: limits.http_connections_per_address as u64,
+        http_header_seconds: limits.http_header_seconds.into(),
+        http_idle_seconds: limits.http_idle_seconds.into(),
+        live_streams_per_person: limits.live_streams_per_person as u64,
+        audit_days: limits.audit_days.into(),
     }
 }

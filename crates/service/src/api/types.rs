@@ -1,6 +1,6 @@
 //! What the interface says, for the service and for programs that read it.
 
-use std::path::PathBuf;
+use std::{collections::BTreeMap, path::PathBuf};
 
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -12,7 +12,7 @@ pub use super::{
     bench::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
     bench_setups::BenchSetupView,
     design_types::*,
-    identities::{ImportFault, ImportResult},
+    identities::{IdentityPut, ImportFault, ImportResult, MadeSecret},
     journey::{Journey, Outcome, PlanVerdict, RecipientView},
     live::{LiveRates, LiveReading},
     operator::{AuditView, Me, PersonView, Role},
@@ -78,6 +78,9 @@ pub struct Status {
     pub refused: u64,
     /// The bounds that are in force.
     pub limits: Limits,
+    /// What bounds have turned away since the start, by the limit's name; those that have turned nothing away are left
+    /// out.
+    pub turned_away: BTreeMap<String, u64>,
 }
 
 /// A place where MQTT clients connect.
@@ -107,32 +110,42 @@ pub struct Health {
     pub trouble: String,
 }
 
-/// Bounds that are in force.
+/// Bounds that are in force, by their names in `moorfall.toml` with underscores.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Limits {
     /// Connections at a time.
     pub connections: u64,
     /// Connections that one address may begin in a second; 0 is any number.
     pub connects_per_second: u64,
-    /// Sign-ins of one address that may fail in a minute before the next ones wait; 0 is any number.
+    /// Sign-ins of one address, and with one name, that may fail in a minute before the next ones wait; 0 is any number.
     pub failed_sign_ins_per_minute: u64,
-    /// The largest packet, bytes.
-    pub packet_bytes: u64,
+    /// Sign-ins of one address that may wait for their turn.
+    pub waiting_sign_ins_per_address: u64,
+    /// Connections of one address that have not sent CONNECT.
+    pub connecting_per_address: u64,
+    /// What all connections that are not let in hold together, bytes.
+    pub connecting_bytes: u64,
     /// The largest packet before a client is let in, bytes.
     pub first_packet_bytes: u64,
     /// How long a client may take to be let in, seconds.
     pub connect_seconds: u64,
-    /// Sessions, connected or away.
-    pub sessions: u64,
+    /// The largest packet, bytes.
+    pub packet_bytes: u64,
     /// How long a session may outlive its connection, seconds; 4294967295 is for ever.
     pub session_expiry_seconds: u64,
+    /// Sessions, connected or away.
+    pub sessions: u64,
+    /// Sessions of one identity, connected or away.
+    pub sessions_per_identity: u64,
     /// The longest silence that a 5.0 client may ask for, seconds; 0 leaves it to the client.
     pub keep_alive_seconds: u64,
     /// Messages that may wait for one session.
     pub queue_messages: u64,
     /// Bytes that may wait for one session.
     pub queue_bytes: u64,
-    /// What happens at the bound of a queue: drop-newest, drop-oldest or end-session.
+    /// Bytes that may wait for all sessions of one identity.
+    pub queue_bytes_per_identity: u64,
+    /// What happens to a message at the bound of a queue: drop-newest, drop-oldest or end-session.
     pub queue_policy: String,
     /// QoS 1 and 2 messages sent to one client and not acknowledged.
     pub in_flight: u64,
@@ -142,6 +155,10 @@ pub struct Limits {
     pub topic_aliases: u64,
     /// Subscriptions of one session.
     pub subscriptions: u64,
+    /// Bytes of the filters of all sessions of one identity.
+    pub subscription_bytes_per_identity: u64,
+    /// Attempts of one session that may be refused in a second before it is slowed down; 0 is any number.
+    pub refusals_per_second: u64,
     /// Levels of a topic.
     pub topic_levels: u64,
     /// Bytes of a topic.
@@ -150,6 +167,22 @@ pub struct Limits {
     pub retained_messages: u64,
     /// Bytes of retained messages.
     pub retained_bytes: u64,
+    /// Bytes of retained messages that one identity published.
+    pub retained_bytes_per_identity: u64,
+    /// Bytes of memory for the live topic hierarchy.
+    pub hierarchy_bytes: u64,
+    /// Connections to the console and the API at a time.
+    pub http_connections: u64,
+    /// Connections of one address to the console and the API.
+    pub http_connections_per_address: u64,
+    /// How long the headers of a request may take to arrive, seconds.
+    pub http_header_seconds: u64,
+    /// How long a connection to the console and the API may be idle, seconds.
+    pub http_idle_seconds: u64,
+    /// Live streams that one person may have open.
+    pub live_streams_per_person: u64,
+    /// How long the record of changes is kept, days.
+    pub audit_days: u64,
 }
 
 /// One session, connected or away.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use futures_util::{FutureExt, future::BoxFuture};
 use moorfall_core::session::{Credentials, Verdict};
 use moorfall_store::SessionRow;
 use moorfall_wire::ReasonCode;
@@ -15,41 +16,40 @@ use crate::{
     session_record::{Link, SignedInBy},
 };
 
+/// Who a client is, and what it has shown for it.
+pub(super) type Checked = (Verdict, SignedInBy);
+
 impl Connection {
-    /// Finds out who the client is. Addresses that try too often are refused, and those that fail too often wait.
-    pub(super) async fn authenticate(&mut self, credentials: Credentials) -> Verdict {
+    /// Finds out who the client is. The wait for it is no task's own: who goes away meanwhile is forgotten.
+    pub(super) fn authenticate(&mut self, credentials: Credentials) -> BoxFuture<'static, Checked> {
         self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
-        let refused = |reason, words: &str| Verdict::Refused { reason, words: words.to_owned() };
-        if let Some(words) = &self.seat.refusal {
-            return refused(ReasonCode::QuotaExceeded, words);
+        self.seat.has_said_connect();
+        if let Some(refusal) = self.seat.refusal {
+            let verdict = Verdict::Refused { reason: refusal.reason(), words: refusal.to_string() };
+            return std::future::ready((verdict, SignedInBy::Nothing)).boxed();
         }
-        let (broker, limits) = (&self.broker, &self.origin.listener.limits);
-        let (address, gatekeeper) = (self.origin.address.ip(), &broker.gatekeeper);
-        if !gatekeeper.may_connect(address, broker.clock.now(), limits) {
-            return refused(ReasonCode::ConnectionRateExceeded, "too many connections come from this address");
+        let broker = Arc::clone(&self.broker);
+        let listener = Arc::clone(&self.origin.listener);
+        let certificate = self.origin.certificate.clone();
+        let (address, acting) = (self.origin.address.ip(), self.origin.acting.clone());
+        async move {
+            let asking = Asking {
+                credentials: &credentials,
+                certificate: certificate.as_deref(),
+                anonymous: listener.anonymous,
+                design: &broker.design,
+                address,
+                limits: &listener.limits,
+            };
+            let Broker { authenticator, directory, tokens, .. } = &*broker;
+            match acting {
+                Some(Acting { identity, person }) => {
+                    (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
+                }
+                None => authenticator.check(&asking, directory, tokens).await,
+            }
         }
-        let asking = Asking {
-            credentials: &credentials,
-            certificate: self.origin.certificate.as_deref(),
-            anonymous: self.origin.listener.anonymous,
-            policy: &broker.design.policy(),
-        };
-        if let Some(Acting { identity, person }) = &self.origin.acting {
-            self.signed_in_by = SignedInBy::Person(Arc::clone(person));
-            return Authenticator::admit_acting(&asking, identity, &broker.directory);
-        }
-        let wait = gatekeeper.wait(address, broker.clock.now(), limits);
-        if !wait.is_zero() {
-            tracing::info!(%address, ?wait, "many sign-ins from this address have failed; the next one waits");
-            tokio::time::sleep(wait).await;
-        }
-        let Broker { authenticator, directory, tokens, .. } = &**broker;
-        let (verdict, by) = authenticator.check(&asking, directory, tokens).await;
-        if matches!(verdict, Verdict::Refused { reason: ReasonCode::BadUserNameOrPassword, .. }) {
-            gatekeeper.note_failure(address, broker.clock.now(), limits);
-        }
-        self.signed_in_by = by;
-        verdict
+        .boxed()
     }
 
     pub(super) async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {

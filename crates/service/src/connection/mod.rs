@@ -15,16 +15,18 @@ use std::{
 };
 
 use bytes::{Buf, BytesMut};
+use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
     router::{Route, RouteCache},
     session::{Action, Keep, Routed, Session},
 };
-use moorfall_wire::{Frame, Packet, PacketId, QoS, ReasonCode, TopicName};
+use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::{sleep_until, timeout};
 
+use self::admission::Checked;
 use crate::{
-    broker::{Broker, Seat},
+    broker::Broker,
     certificate::ClientCertificate,
     counters::Batch,
     data_folder::random_text,
@@ -32,6 +34,7 @@ use crate::{
     journal::Promise,
     listener::Listener,
     registry::Rights,
+    seats::Seat,
     session_record::{Link, RetainedDue, SessionRecord, SignedInBy, Walk},
     stream::Stream,
     topics,
@@ -93,6 +96,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         answers: VecDeque::new(),
         batch: Batch::default(),
         farewell: None,
+        checking: None,
     };
     connection.run(&mut stream).await;
 }
@@ -134,6 +138,8 @@ struct Connection {
     batch: Batch,
     /// Why the session ended, once it has.
     farewell: Option<(String, bool)>,
+    /// Present while it is found out who the client is.
+    checking: Option<BoxFuture<'static, Checked>>,
 }
 
 /// Whether a kept session waits for its SUBACK.
@@ -155,6 +161,7 @@ enum Answer {
 enum Event {
     Read(io::Result<usize>),
     Written(io::Result<usize>),
+    Checked(Checked),
     Woken,
     Due,
     Stopping,
@@ -192,6 +199,11 @@ impl Connection {
                 Event::Read(Err(error)) | Event::Written(Err(error)) => {
                     self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
                 }
+                Event::Checked((verdict, by)) => {
+                    self.checking = None;
+                    self.signed_in_by = by;
+                    self.session.handle_verdict(verdict);
+                }
                 Event::Woken => self.end_if_asked(now),
                 Event::Due => self.session.handle_timeout(now),
                 Event::Stopping => {
@@ -199,6 +211,7 @@ impl Connection {
                 }
             }
             self.act().await;
+            self.count_first_bytes(&buffer);
         }
         self.leave();
         // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
@@ -208,7 +221,9 @@ impl Connection {
     /// Waits until something is to be done. Nothing is lost when one branch wins over another.
     async fn wait(&mut self, stream: &mut Stream, buffer: &mut BytesMut, read_size: usize) -> Event {
         let due = self.session.poll_timeout().map(|time| self.broker.clock.instant(time));
-        let wants_more = self.session.wants_packets();
+        // Whoever goes away while it is found out who they are is noticed.
+        let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
+        let checking = &mut self.checking;
         let outgoing = self.session.outgoing();
         let mut flushed = false;
         let io = poll_fn(|context| {
@@ -231,9 +246,21 @@ impl Connection {
         });
         tokio::select! {
             event = io => event,
+            checked = checked(checking) => Event::Checked(checked),
             () = woken(self.record.as_deref()) => Event::Woken,
             () = sleep(due) => Event::Due,
             () = self.broker.stopping.cancelled() => Event::Stopping,
+        }
+    }
+
+    /// Counts what a client that is not let in holds: its first packet shares the memory of the buffer until then.
+    fn count_first_bytes(&mut self, buffer: &BytesMut) {
+        if self.session.is_open() {
+            self.seat.hold(0);
+        } else if self.session.is_waiting() && !self.seat.hold(buffer.capacity()) {
+            let words = "clients that are not let in hold as much memory as they may; try again later, or with a \
+                         smaller CONNECT";
+            self.session.turn_away(ReasonCode::QuotaExceeded, words.into(), buffer);
         }
     }
 
@@ -259,9 +286,7 @@ impl Connection {
             if !self.session.wants_packets() {
                 break;
             }
-            let decoded = Frame::split(buffer, self.session.packet_limit())
-                .and_then(|frame| frame.map(|frame| Packet::decode(frame, self.session.version())).transpose());
-            match decoded {
+            match self.session.next_packet(buffer) {
                 Ok(None) => break,
                 Ok(Some(packet)) => self.session.handle_packet(now, packet),
                 Err(error) => self.session.handle_decode_error(now, &error),
@@ -311,15 +336,7 @@ impl Connection {
     async fn act(&mut self) {
         while let Some(action) = self.session.poll_action() {
             match action {
-                Action::Authenticate(credentials) => {
-                    let stopping = self.broker.stopping.clone();
-                    // What is needed once is in memory of its own; a connection's task shall be small for its life.
-                    let verdict = tokio::select! {
-                        verdict = Box::pin(self.authenticate(credentials)) => verdict,
-                        () = stopping.cancelled() => return,
-                    };
-                    self.session.handle_verdict(verdict);
-                }
+                Action::Authenticate(credentials) => self.checking = Some(self.authenticate(credentials)),
                 Action::Admit { client_id, identity, clean_start, expiry } => {
                     Box::pin(self.admit(client_id.to_string(), identity, clean_start, expiry)).await;
                 }
@@ -424,6 +441,13 @@ async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result
         rest.clear();
     }
     Ok(())
+}
+
+async fn checked(checking: &mut Option<BoxFuture<'static, Checked>>) -> Checked {
+    match checking {
+        Some(checking) => checking.await,
+        None => pending().await,
+    }
 }
 
 async fn woken(record: Option<&SessionRecord>) {

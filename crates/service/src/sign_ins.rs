@@ -1,0 +1,126 @@
+//! Who is signed in to the console, or by the command line: held in memory so that it is known while the database is
+//! away, and written to the database first.
+
+use std::{collections::HashMap, sync::Arc};
+
+use foldhash::fast::RandomState;
+use moorfall_store::{Store, StoreError, StoredSignIn};
+use parking_lot::RwLock;
+use sha2::{Digest, Sha256};
+use time::{Duration, OffsetDateTime};
+use tokio_util::sync::CancellationToken;
+
+use crate::{data_folder::random_text, gatekeeper::Tickets};
+
+/// How long a sign-in holds.
+pub(crate) const LIFE: Duration = Duration::days(7);
+
+/// Sign-ins of one person at a time; the oldest ends for one more.
+const PER_PERSON: usize = 100;
+
+type Hash = [u8; 32];
+
+/// One sign-in.
+#[derive(Debug)]
+pub(crate) struct SignedIn {
+    /// Absent for whoever had the administrator's secret.
+    pub(crate) person: Option<Arc<str>>,
+    /// The person's role, as it is stored.
+    pub(crate) role: String,
+    pub(crate) expires_at: OffsetDateTime,
+    /// Cancelled when it is over before its time.
+    pub(crate) ended: CancellationToken,
+}
+
+impl SignedIn {
+    fn new(person: Option<&str>, role: &str, expires_at: OffsetDateTime) -> Self {
+        Self { person: person.map(Into::into), role: role.into(), expires_at, ended: CancellationToken::new() }
+    }
+
+    fn is_over(&self) -> bool {
+        self.expires_at <= OffsetDateTime::now_utc()
+    }
+
+    /// Waits until it is over.
+    pub(crate) async fn end(&self) {
+        let left = (self.expires_at - OffsetDateTime::now_utc()).try_into().unwrap_or_default();
+        let _over = tokio::time::timeout(left, self.ended.cancelled()).await;
+    }
+}
+
+/// All sign-ins, and the live streams that rest on them.
+#[derive(Debug)]
+pub(crate) struct SignIns {
+    store: Store,
+    known: RwLock<HashMap<Hash, Arc<SignedIn>, RandomState>>,
+    /// By person; the administrator's under no name.
+    pub(crate) streams: Arc<Tickets<Arc<str>>>,
+}
+
+fn hash(token: &str) -> Hash {
+    Sha256::digest(token.as_bytes()).into()
+}
+
+impl SignIns {
+    pub(crate) async fn load(store: Store) -> Result<Self, StoreError> {
+        let stored = store.sign_ins().await?.into_iter().filter_map(|stored| {
+            let StoredSignIn { token_hash, person, role, expires_at } = stored;
+            let signed_in = SignedIn::new(person.as_deref(), role.as_deref().unwrap_or_default(), expires_at);
+            Some((token_hash.try_into().ok()?, Arc::new(signed_in)))
+        });
+        let known = RwLock::new(stored.collect());
+        Ok(Self { store, known, streams: Arc::default() })
+    }
+
+    /// Signs a person in, or the administrator; gives the token.
+    pub(crate) async fn add(&self, person: Option<(&str, &str)>) -> Result<String, StoreError> {
+        let token = random_text(40);
+        let hash = hash(&token);
+        let expires_at = OffsetDateTime::now_utc() + LIFE;
+        let name = person.map(|(name, _)| name);
+        self.store.add_sign_in(&hash, name, expires_at).await?;
+        let signed_in = SignedIn::new(name, person.map_or("", |(_, role)| role), expires_at);
+        let oldest = {
+            let mut known = self.known.write();
+            known.retain(|_, signed_in| !signed_in.is_over());
+            let own = known.iter().filter(|(_, signed_in)| signed_in.person.as_deref() == name);
+            let mut own: Vec<_> = own.map(|(hash, signed_in)| (signed_in.expires_at, *hash)).collect();
+            own.sort_unstable();
+            let oldest = own.first().filter(|_| own.len() >= PER_PERSON).map(|(_, hash)| *hash);
+            known.insert(hash, Arc::new(signed_in));
+            oldest
+        };
+        if let Some(oldest) = oldest {
+            self.remove_hash(&oldest).await?;
+        }
+        Ok(token)
+    }
+
+    /// Whose a token is, unless it has ended.
+    pub(crate) fn get(&self, token: &str) -> Option<Arc<SignedIn>> {
+        self.known.read().get(&hash(token)).filter(|signed_in| !signed_in.is_over()).cloned()
+    }
+
+    /// Ends one sign-in.
+    pub(crate) async fn remove(&self, token: &str) -> Result<(), StoreError> {
+        self.remove_hash(&hash(token)).await
+    }
+
+    async fn remove_hash(&self, hash: &Hash) -> Result<(), StoreError> {
+        if let Some(gone) = self.known.write().remove(hash) {
+            gone.ended.cancel();
+        }
+        self.store.remove_sign_in(hash).await
+    }
+
+    /// Forgets all sign-ins of a person, whose records the database no longer has.
+    pub(crate) fn forget(&self, person: &str) {
+        self.known.write().retain(|_, signed_in| {
+            let goes = signed_in.person.as_deref() == Some(person);
+            if goes {
+                signed_in.ended.cancel();
+            }
+            !goes
+        });
+    }
+}
