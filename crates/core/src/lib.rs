@@ -9,6 +9,7 @@ mod aliases;
 pub mod blueprint;
 pub mod client;
 mod expression;
+mod holding;
 mod identity;
 mod in_flight;
 mod limits;
@@ -26,6 +27,7 @@ mod time;
 mod topic_set;
 
 pub use expression::{Expression, ExpressionError, MessageExpression};
+pub use holding::{CohortQuota, Holding, Quota, Share};
 pub use identity::{AttributeValue, Identity};
 pub use limits::{LimitError, Limits, QueuePolicy};
 pub use message::{Delivery, Message, Properties, SessionKey, Via};

@@ -86,6 +86,8 @@ pub struct Pushed {
     pub dropped: usize,
     /// Whether the session is to end, as its queue's policy says.
     pub end: bool,
+    /// Whether what was dropped would have fitted but for the ceiling.
+    pub over_ceiling: bool,
 }
 
 /// A queue bounded by messages and by bytes. What happens at the bound is a policy; what is dropped is counted.
@@ -97,6 +99,8 @@ pub struct Outbox {
     dropped: u64,
     max_messages: usize,
     max_bytes: usize,
+    /// What may wait now, if that is less: the room is shared with other sessions.
+    ceiling: usize,
     policy: QueuePolicy,
     next_sequence: u64,
 }
@@ -115,6 +119,7 @@ impl Outbox {
             dropped: 0,
             max_messages: limits.queue_messages,
             max_bytes: limits.queue_bytes,
+            ceiling: usize::MAX,
             policy: limits.queue_policy,
             next_sequence: 1,
         }
@@ -125,6 +130,15 @@ impl Outbox {
         let sequence = self.next_sequence;
         self.next_sequence += 1;
         sequence
+    }
+
+    /// How much may wait now at most, if that is less than the queue's own bound, bytes.
+    pub fn set_ceiling(&mut self, bytes: usize) {
+        self.ceiling = bytes;
+    }
+
+    fn most_bytes(&self) -> usize {
+        self.max_bytes.min(self.ceiling)
     }
 
     /// Queues a delivery; when the queue is full the policy decides.
@@ -145,7 +159,7 @@ impl Outbox {
                 part.advance(1);
                 continue;
             }
-            let room = part.fitting(self.max_bytes - self.bytes).min(self.max_messages - self.messages);
+            let room = part.fitting(self.most_bytes().saturating_sub(self.bytes)).min(self.max_messages - self.messages);
             let mut fitting = part.split_to(room);
             if self.queue.len() >= Self::BORROWED {
                 fitting.put_at_rest();
@@ -158,8 +172,9 @@ impl Outbox {
 
     /// Whether there is room for one more message of this weight, after what the policy does for it.
     fn make_room(&mut self, weight: usize, pushed: &mut Pushed) -> bool {
-        while self.messages >= self.max_messages || self.bytes + weight > self.max_bytes {
+        while self.messages >= self.max_messages || self.bytes + weight > self.most_bytes() {
             self.dropped += 1;
+            pushed.over_ceiling |= self.messages < self.max_messages && self.bytes + weight <= self.max_bytes;
             match self.policy {
                 QueuePolicy::DropOldest if !self.queue.is_empty() => pushed.displaced.extend(self.pop()),
                 policy => {
@@ -174,7 +189,7 @@ impl Outbox {
 
     /// What the policy would do for a message of this weight; `None` if there is room for it.
     pub fn full(&self, weight: usize) -> Option<QueuePolicy> {
-        let is_full = self.messages >= self.max_messages || self.bytes + weight > self.max_bytes;
+        let is_full = self.messages >= self.max_messages || self.bytes + weight > self.most_bytes();
         is_full.then_some(self.policy)
     }
 
@@ -393,5 +408,22 @@ mod tests {
         let address = delivery(b"12345").message.payload.as_ptr();
         let borrowed = |entry: &Queued| entry.clone().into_iter().next().unwrap().message.payload.as_ptr() == address;
         assert_eq!((borrowed(&taken[14]), borrowed(&taken[20])), (true, false));
+    }
+
+    #[test]
+    fn what_others_hold_of_a_share_is_no_room() {
+        let mut outbox = Outbox::new(&Limits::default());
+        let weight = delivery(b"12345").message.weight();
+        outbox.set_ceiling(weight);
+        assert_eq!(outbox.push(delivery(b"12345")).dropped, 0);
+        let pushed = outbox.push(delivery(b"12345"));
+        assert!(pushed.dropped == 1 && pushed.over_ceiling && outbox.full(1).is_some());
+        outbox.set_ceiling(0);
+        assert_eq!(outbox.push(delivery(b"")).dropped, 1, "even below what it holds");
+        let mut outbox = Outbox::new(&Limits { queue_policy: QueuePolicy::DropOldest, ..Limits::default() });
+        outbox.set_ceiling(weight);
+        let _first = outbox.push(delivery(b"12345"));
+        let pushed = outbox.push(delivery(b"54321"));
+        assert_eq!((pushed.displaced.len(), pushed.dropped, outbox.len()), (1, 0, 1));
     }
 }

@@ -1,5 +1,7 @@
 //! The planned topics made ready: which of them a topic is, and what a message breaks of it.
 
+use std::fmt;
+
 use moorfall_wire::QoS;
 use serde::{Deserialize, Serialize};
 
@@ -27,6 +29,17 @@ pub enum Breach {
     Retention,
     /// Its payload is of another form.
     Payload,
+}
+
+impl fmt::Display for Breach {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Unplanned => "its topic is not planned",
+            Self::QoS => "another QoS",
+            Self::Retention => "retained, or not, against the plan",
+            Self::Payload => "a payload of another form",
+        })
+    }
 }
 
 /// A message that breaks the plan.

@@ -6,12 +6,18 @@ use moorfall_wire::{TopicFilter, TopicName};
 
 use imbl::OrdMap;
 
-use crate::{Limits, Message, Time};
+use crate::{Holding, Limits, Message, Time};
 
-/// The bound on retained messages is reached; nothing was changed.
+/// A bound on retained messages is reached; nothing was changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the broker keeps as many retained messages as it may")]
-pub struct RetainedFull;
+pub enum RetainedFull {
+    /// Of all together.
+    #[error("the broker keeps as many retained messages as it may")]
+    Broker,
+    /// Of those that the publisher's identity has published.
+    #[error("the broker keeps as many bytes of retained messages of this identity as it may")]
+    Identity,
+}
 
 /// All retained messages, as a trie over topic levels. A clone takes constant time and shares the structure, so a
 /// long walk needs no lock.
@@ -22,9 +28,16 @@ pub(crate) struct Retained {
     bytes: usize,
 }
 
+/// A message, and in whose share it counts.
+#[derive(Clone, Debug)]
+struct Kept {
+    message: Arc<Message>,
+    owner: Arc<Holding>,
+}
+
 #[derive(Clone, Debug, Default)]
 struct Node {
-    message: Option<Arc<Message>>,
+    kept: Option<Kept>,
     /// In order, so that a subscriber gets retained messages sorted by topic.
     children: OrdMap<Arc<str>, Arc<Node>>,
 }
@@ -43,28 +56,49 @@ impl Retained {
     pub(crate) fn set(
         &mut self,
         message: &Arc<Message>,
+        owner: &Arc<Holding>,
         limits: &Limits,
     ) -> Result<Option<Arc<Message>>, RetainedFull> {
-        let levels: Vec<&str> = message.topic.levels().collect();
         if message.payload.is_empty() {
-            let old = self.get(&message.topic).cloned();
-            if let Some(old) = &old {
-                self.root.clear(&levels);
-                self.count -= 1;
-                self.bytes -= old.weight();
-            }
-            return Ok(old);
+            return Ok(self.clear(&message.topic));
         }
         let old = self.get(&message.topic);
         let count = self.count + usize::from(old.is_none());
-        let bytes = self.bytes - old.map_or(0, |old| old.weight()) + message.weight();
+        let bytes = self.bytes - old.map_or(0, |old| old.message.weight()) + message.weight();
         let grows = count > self.count || bytes > self.bytes;
         if grows && (count > limits.retained_messages || bytes > limits.retained_bytes) {
-            return Err(RetainedFull);
+            return Err(RetainedFull::Broker);
         }
-        let old = self.root.set(&levels, Arc::clone(message));
-        (self.count, self.bytes) = (count, bytes);
-        Ok(old)
+        let own = old.filter(|old| Arc::ptr_eq(&old.owner, owner)).map_or(0, |old| old.message.weight());
+        if message.weight() > own && owner.retained.room(own) < message.weight() {
+            owner.retained.note_refused();
+            return Err(RetainedFull::Identity);
+        }
+        Ok(self.put(message, owner))
+    }
+
+    /// Puts back what was kept before, whatever the bounds.
+    pub(crate) fn put(&mut self, message: &Arc<Message>, owner: &Arc<Holding>) -> Option<Arc<Message>> {
+        let levels: Vec<&str> = message.topic.levels().collect();
+        let old = self.root.set(&levels, Kept { message: Arc::clone(message), owner: Arc::clone(owner) });
+        self.count += 1;
+        self.bytes += message.weight();
+        owner.retained.force(message.weight());
+        old.map(|old| self.let_go(old))
+    }
+
+    /// Takes the message of a topic away.
+    fn clear(&mut self, topic: &TopicName) -> Option<Arc<Message>> {
+        let levels: Vec<&str> = topic.levels().collect();
+        let old = self.root.clear(&levels)?;
+        Some(self.let_go(old))
+    }
+
+    fn let_go(&mut self, Kept { message, owner }: Kept) -> Arc<Message> {
+        self.count -= 1;
+        self.bytes -= message.weight();
+        owner.retained.give(message.weight());
+        message
     }
 
     /// All retained messages, in no order.
@@ -76,7 +110,7 @@ impl Retained {
 
     /// The retained message of a topic.
     pub(crate) fn of(&self, topic: &TopicName) -> Option<&Arc<Message>> {
-        self.get(topic)
+        self.get(topic).map(|kept| &kept.message)
     }
 
     /// All retained messages whose life is over at `now`.
@@ -92,22 +126,16 @@ impl Retained {
 
     /// Forgets a message, unless another has taken its place.
     pub(crate) fn forget(&mut self, message: &Arc<Message>) -> bool {
-        let current = self.get(&message.topic).is_some_and(|known| Arc::ptr_eq(known, message));
-        if current {
-            let levels: Vec<&str> = message.topic.levels().collect();
-            self.root.clear(&levels);
-            self.count -= 1;
-            self.bytes -= message.weight();
-        }
-        current
+        let current = self.of(&message.topic).is_some_and(|known| Arc::ptr_eq(known, message));
+        current && self.clear(&message.topic).is_some()
     }
 
-    fn get(&self, topic: &TopicName) -> Option<&Arc<Message>> {
+    fn get(&self, topic: &TopicName) -> Option<&Kept> {
         let mut node = &self.root;
         for level in topic.levels() {
             node = node.children.get(level)?;
         }
-        node.message.as_ref()
+        node.kept.as_ref()
     }
 
     /// The retained messages that `filter` matches and that have not expired at `now`, by topic.
@@ -124,35 +152,36 @@ impl Retained {
 }
 
 impl Node {
-    fn set(&mut self, levels: &[&str], message: Arc<Message>) -> Option<Arc<Message>> {
-        let Some((level, rest)) = levels.split_first() else { return self.message.replace(message) };
+    fn set(&mut self, levels: &[&str], kept: Kept) -> Option<Kept> {
+        let Some((level, rest)) = levels.split_first() else { return self.kept.replace(kept) };
         if !self.children.contains_key(*level) {
             self.children.insert((*level).into(), Arc::default());
         }
         let child = self.children.get_mut(*level).expect("inserted above if it was missing");
-        Arc::make_mut(child).set(rest, message)
+        Arc::make_mut(child).set(rest, kept)
     }
 
-    fn clear(&mut self, levels: &[&str]) {
-        let Some((level, rest)) = levels.split_first() else {
-            self.message = None;
-            return;
-        };
-        let Some(child) = self.children.get_mut(*level) else { return };
-        let child = Arc::make_mut(child);
-        child.clear(rest);
-        if child.message.is_none() && child.children.is_empty() {
+    fn clear(&mut self, levels: &[&str]) -> Option<Kept> {
+        let Some((level, rest)) = levels.split_first() else { return self.kept.take() };
+        let child = Arc::make_mut(self.children.get_mut(*level)?);
+        let cleared = child.clear(rest);
+        if child.kept.is_none() && child.children.is_empty() {
             self.children.remove(*level);
         }
+        cleared
+    }
+
+    fn message(&self) -> Option<&Arc<Message>> {
+        self.kept.as_ref().map(|kept| &kept.message)
     }
 
     fn visit(&self, levels: &[&str], first: bool, found: &mut impl FnMut(&Arc<Message>)) {
         // [MQTT-4.7.2-1]: wildcards at the first level leave out topics that begin with `$`.
         let visible = |level: &Arc<str>| !(first && level.starts_with('$'));
         match levels {
-            [] => self.message.iter().for_each(found),
+            [] => self.message().into_iter().for_each(found),
             ["#"] => {
-                self.message.iter().for_each(&mut *found);
+                self.message().into_iter().for_each(&mut *found);
                 for (_, child) in self.children.iter().filter(|(level, _)| visible(level)) {
                     child.visit(levels, false, found);
                 }
@@ -173,7 +202,7 @@ impl Node {
 
 impl Node {
     fn visit_all(&self, found: &mut impl FnMut(&Arc<Message>)) {
-        self.message.iter().for_each(&mut *found);
+        self.message().into_iter().for_each(&mut *found);
         for child in self.children.values() {
             child.visit_all(found);
         }
@@ -211,8 +240,8 @@ mod tests {
         for topic in
             ["harrowmere/gorge", "harrowmere/gorge/kettle-weir/status", "harrowmere/tidal/barrier/status", "$weir"]
         {
-            retained.set(&message(topic, "online", None), &limits).unwrap();
-            retained.set(&message(topic, "offline", None), &limits).unwrap();
+            retained.set(&message(topic, "online", None), &Arc::default(), &limits).unwrap();
+            retained.set(&message(topic, "offline", None), &Arc::default(), &limits).unwrap();
         }
         let now = Time::default();
         assert_eq!(retained.count(), 4);
@@ -232,7 +261,7 @@ mod tests {
             "$weir",
             "never",
         ] {
-            retained.set(&message(topic, "", None), &limits).unwrap();
+            retained.set(&message(topic, "", None), &Arc::default(), &limits).unwrap();
         }
         assert_eq!((retained.count(), retained.bytes(), retained.root.children.len()), (0, 0, 0));
     }
@@ -240,13 +269,13 @@ mod tests {
     #[test]
     fn an_expired_message_is_not_found() {
         let mut retained = Retained::default();
-        retained.set(&message("gate", "open", Some(10)), &Limits::default()).unwrap();
+        retained.set(&message("gate", "open", Some(10)), &Arc::default(), &Limits::default()).unwrap();
         let after = |seconds| Time::default() + Duration::from_secs(seconds);
         assert_eq!(topics(&retained, "gate", after(9)).len(), 1);
         assert_eq!(topics(&retained, "gate", after(10)).len(), 0);
         assert_eq!(retained.expired(after(9)).len(), 0);
         let expired = retained.expired(after(10)).remove(0);
-        retained.set(&message("gate", "shut", None), &Limits::default()).unwrap();
+        retained.set(&message("gate", "shut", None), &Arc::default(), &Limits::default()).unwrap();
         assert!(!retained.forget(&expired), "another has taken its place");
         let current = retained.matching(&"gate".parse().unwrap(), after(10)).remove(0);
         assert!(retained.forget(&current));
@@ -257,13 +286,37 @@ mod tests {
     fn the_bound_refuses_what_grows_and_lets_the_rest_through() {
         let limits = Limits { retained_messages: 2, retained_bytes: 22, ..Limits::default() };
         let mut retained = Retained::default();
-        retained.set(&message("a", "12345", None), &limits).unwrap();
-        retained.set(&message("b", "12345", None), &limits).unwrap();
-        assert!(retained.set(&message("c", "1", None), &limits).is_err());
-        assert!(retained.set(&message("b", "12345678901234567890", None), &limits).is_err());
-        retained.set(&message("b", "123", None), &limits).unwrap();
-        retained.set(&message("a", "", None), &limits).unwrap();
-        retained.set(&message("c", "1", None), &limits).unwrap();
+        retained.set(&message("a", "12345", None), &Arc::default(), &limits).unwrap();
+        retained.set(&message("b", "12345", None), &Arc::default(), &limits).unwrap();
+        assert!(retained.set(&message("c", "1", None), &Arc::default(), &limits).is_err());
+        assert!(retained.set(&message("b", "12345678901234567890", None), &Arc::default(), &limits).is_err());
+        retained.set(&message("b", "123", None), &Arc::default(), &limits).unwrap();
+        retained.set(&message("a", "", None), &Arc::default(), &limits).unwrap();
+        retained.set(&message("c", "1", None), &Arc::default(), &limits).unwrap();
         assert_eq!((retained.count(), retained.bytes()), (2, 8));
+    }
+
+    #[test]
+    fn each_identity_has_its_share_and_gets_it_back() {
+        let mut retained = Retained::default();
+        let limits = Limits::default();
+        let weight = message("gate", "open", None).weight();
+        let quota = crate::Quota { retained_bytes: 2 * weight, ..(&limits).into() };
+        let (one, other) = (Arc::new(Holding::new(quota)), Arc::new(Holding::new(quota)));
+        retained.set(&message("gate", "open", None), &one, &limits).unwrap();
+        retained.set(&message("door", "open", None), &one, &limits).unwrap();
+        let lock = retained.set(&message("lock", "open", None), &one, &limits);
+        assert_eq!(lock.unwrap_err(), RetainedFull::Identity);
+        let door = retained.set(&message("door", "opened", None), &one, &limits);
+        assert_eq!(door.unwrap_err(), RetainedFull::Identity);
+        retained.set(&message("door", "shut", None), &one, &limits).unwrap();
+        assert_eq!((one.retained.held(), one.retained.refused()), (2 * weight, 2));
+        retained.set(&message("gate", "shut", None), &other, &limits).unwrap();
+        assert_eq!((one.retained.held(), other.retained.held()), (weight, weight), "whose it is now");
+        retained.set(&message("gate", "", None), &one, &limits).unwrap();
+        let door = message("door", "open", None);
+        retained.put(&door, &one);
+        assert!(retained.forget(&door));
+        assert_eq!((one.retained.held(), other.retained.held(), retained.count(), retained.bytes()), (0, 0, 0, 0));
     }
 }

@@ -15,7 +15,7 @@ use parking_lot::Mutex;
 
 pub use crate::retained::RetainedFull;
 use crate::{
-    Delivery, Limits, Message, Part, Run, SessionKey, Time, Via,
+    Delivery, Holding, Limits, Message, Part, Run, SessionKey, Time, Via,
     retained::Retained,
     session::Granted,
     subscriptions::{Found, Members, Node, Subscriber},
@@ -235,10 +235,20 @@ impl<T: Clone> Router<T> {
         Some(group(filter, &members))
     }
 
-    /// Keeps or clears the retained message of a topic; gives the one before. The message must not borrow a receive
-    /// buffer: it may stay for good.
-    pub fn retain(&self, message: &Arc<Message>, limits: &Limits) -> Result<Option<Arc<Message>>, RetainedFull> {
-        self.retained.lock().set(message, limits)
+    /// Keeps or clears the retained message of a topic; gives the one before. It counts in the share of its owner. The
+    /// message must not borrow a receive buffer: it may stay for good.
+    pub fn retain(
+        &self,
+        message: &Arc<Message>,
+        owner: &Arc<Holding>,
+        limits: &Limits,
+    ) -> Result<Option<Arc<Message>>, RetainedFull> {
+        self.retained.lock().set(message, owner, limits)
+    }
+
+    /// Puts a retained message back that was kept before, whatever the bounds are now.
+    pub fn restore_retained(&self, message: &Arc<Message>, owner: &Arc<Holding>) {
+        self.retained.lock().put(message, owner);
     }
 
     /// Retained messages whose life is over at `now`.

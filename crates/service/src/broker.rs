@@ -11,9 +11,9 @@ use std::{
 };
 
 use moorfall_core::{
-    Limits, Message, Run, SessionKey,
+    Holding, Identity, Limits, Message, Quota, Run, SessionKey,
     measure::History,
-    router::{Recipient, RetainedFull, Route, Router},
+    router::{Recipient, Route, Router},
     session::Routed,
 };
 use moorfall_store::{Resolution, Sample, Store};
@@ -66,10 +66,33 @@ pub(crate) struct LastUsed {
     pub(crate) number: u64,
 }
 
+/// By whom a message comes.
+#[derive(Clone, Copy)]
+pub(crate) struct By<'a> {
+    pub(crate) identity: &'a Arc<str>,
+    pub(crate) waiting: Option<Waiting<'a>>,
+}
+
 /// A publisher that waits for an answer.
+#[derive(Clone, Copy)]
 pub(crate) struct Waiting<'a> {
     pub(crate) record: &'a Arc<SessionRecord>,
     pub(crate) packet_id: PacketId,
+}
+
+/// What became of messages that follow each other.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Handed {
+    /// To how many sessions they went, without the publisher if it wants none of its own.
+    pub(crate) count: usize,
+    /// So many, from the first, had room in a queue.
+    pub(crate) taken: usize,
+}
+
+impl Handed {
+    fn of_one(self) -> Routed {
+        if self.count > 0 && self.taken == 0 { Routed::QueuesFull } else { Routed::To(self.count) }
+    }
 }
 
 /// The broker as its tasks see it.
@@ -194,6 +217,19 @@ impl Broker {
         *known = trouble;
     }
 
+    /// What an identity holds, and how much it may.
+    pub(crate) fn holding(&self, identity: &Arc<str>) -> Arc<Holding> {
+        self.registry.holding(identity, || self.quota(identity))
+    }
+
+    /// How much an identity may hold: as the limits say, and as its cohorts do.
+    pub(crate) fn quota(&self, identity: &str) -> Quota {
+        let usual = Quota::from(&*self.limits);
+        let known = self.directory.identity(identity);
+        let nobody = || Identity { name: identity.into(), attributes: Default::default() };
+        self.design.policy().quota(&known.unwrap_or_else(nobody), usual)
+    }
+
     pub(crate) fn next_key(&self) -> SessionKey {
         SessionKey(self.next_key.fetch_add(1, Ordering::Relaxed))
     }
@@ -203,13 +239,14 @@ impl Broker {
         let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
         self.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
         let mut batch = Batch { messages_in: 1, ..Batch::default() };
+        let by = By { identity, waiting: None };
         let route = self.router.route(&message.topic);
         if self.recorder.is_on() {
             let access = "it is a will, or the service's own".to_owned();
             let origin = || Origin { identity: identity.to_string(), access, ..Origin::default() };
-            self.distribute(&self.recorder.follow(Arc::clone(message), origin), &route, None, &mut batch);
+            self.distribute(&self.recorder.follow(Arc::clone(message), origin), &route, by, &mut batch);
         } else {
-            self.distribute(message, &route, None, &mut batch);
+            self.distribute(message, &route, by, &mut batch);
         }
         self.counters.add(&batch);
     }
@@ -220,7 +257,7 @@ impl Broker {
         &self,
         message: &Arc<Message>,
         route: &Route<Arc<SessionRecord>>,
-        waiting: Option<Waiting<'_>>,
+        By { identity, waiting }: By<'_>,
         batch: &mut Batch,
     ) -> (Routed, Option<Arc<Promise>>) {
         let chosen = route.groups.iter().filter_map(|group| group.choose(|record| record.load()));
@@ -234,26 +271,30 @@ impl Broker {
         let to_file = message.retain || received.is_some() || all().any(files) || chosen.iter().any(|one| files(one));
         if !to_file {
             let run = Arc::new(Run::new([Arc::clone(message)]));
-            let count = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
-            return (Routed::To(count), None);
+            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
+            return (handed.of_one(), None);
         }
         // What may stay for long must not borrow a receive buffer.
         let message = &Arc::new(message.detached());
         let mut journal = self.journal.open();
         if message.retain {
-            match self.router.retain(message, &self.limits) {
-                Err(RetainedFull) => {
-                    self.recorder.turn_away(message.journey(), "the broker keeps as many retained messages as it may");
-                    return (Routed::RetainedFull, None);
+            match self.router.retain(message, &self.holding(identity), &self.limits) {
+                Err(full) => {
+                    self.recorder.turn_away(message.journey(), &full.to_string());
+                    return (Routed::RetainedFull(full), None);
                 }
                 Ok(before) => {
-                    journal.retain((!message.payload.is_empty()).then_some(message), before.as_ref());
+                    let kept = (!message.payload.is_empty()).then_some((message, identity));
+                    journal.retain(kept, before.as_ref());
                 }
             }
         }
-        let mut count = 0;
+        let mut handed = Handed::default();
         for recipient in all().chain(chosen.iter().copied()) {
-            count += self.push(message, recipient, &mut journal, batch);
+            if let Some(is_taken) = self.push(message, recipient, &mut journal, batch) {
+                handed.count += 1;
+                handed.taken |= usize::from(is_taken);
+            }
         }
         if let Some(waiting) = received {
             journal.received(waiting.record.key, waiting.packet_id);
@@ -264,7 +305,7 @@ impl Broker {
             true => journal.promise_message(waiting.record, message),
             false => journal.promise(waiting.record),
         });
-        (Routed::To(count), promise)
+        (handed.of_one(), promise)
     }
 
     /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
@@ -278,20 +319,23 @@ impl Broker {
             && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(files))
     }
 
-    /// Hands messages that follow each other, and of which nothing is filed, to these recipients; gives how many there
-    /// are, without the publisher if it wants none of its own.
+    /// Hands messages that follow each other, and of which nothing is filed, to these recipients.
     pub(crate) fn distribute_run<'a>(
         &self,
         run: &Arc<Run>,
         recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
         batch: &mut Batch,
-    ) -> usize {
-        let mut count = 0;
+    ) -> Handed {
+        let mut handed = Handed::default();
         for recipient in recipients {
             let is_own = recipient.is_own(run.publisher());
             self.recorder.lead(run.journey(), recipient, run.qos(), is_own);
             let outcome = recipient.handle.push_run(recipient, run);
-            count += usize::from(!is_own);
+            if !is_own {
+                handed.count += 1;
+                // What does not fit is at the end.
+                handed.taken = handed.taken.max(run.messages().len() - outcome.dropped);
+            }
             if !outcome.displaced.is_empty() {
                 let mut journal = self.journal.open();
                 let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
@@ -299,25 +343,26 @@ impl Broker {
             }
             self.account(run.journey(), recipient, &outcome, batch);
         }
-        count
+        handed
     }
 
-    /// Puts a message into one session's queue; gives 1 unless it is the session's own and it wants none of these.
+    /// Puts a message into one session's queue; gives whether there was room for it, or `None` if it is the session's own
+    /// and it wants none of these.
     fn push(
         &self,
         message: &Arc<Message>,
         recipient: &Recipient<Arc<SessionRecord>>,
         journal: &mut journal::Batch<'_>,
         batch: &mut Batch,
-    ) -> usize {
+    ) -> Option<bool> {
         let delivery = recipient.delivery(message);
         self.recorder.lead(message.journey(), recipient, message.qos, delivery.is_none());
-        let Some(delivery) = delivery else { return 0 };
+        let delivery = delivery?;
         let session = recipient.session;
         let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
         outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
         self.account(message.journey(), recipient, &outcome, batch);
-        1
+        Some(outcome.dropped == 0)
     }
 
     fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {

@@ -20,6 +20,7 @@ use crate::{
     certificate::{self, ClientCertificate},
     clock::Clock,
     generated_secret::{self, GeneratedSecret},
+    names,
     passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
 };
 
@@ -222,6 +223,8 @@ struct Known {
     records: HashMap<String, Entry, RandomState>,
     /// The name of the identity that each mark of a certificate is of.
     marks: HashMap<String, String, RandomState>,
+    /// The names of the identities that each client identifier is tied to.
+    tied: HashMap<String, Vec<String>, RandomState>,
 }
 
 impl Known {
@@ -229,6 +232,9 @@ impl Known {
     fn put(&mut self, record: Arc<IdentityRecord>) -> Option<Arc<IdentityRecord>> {
         let old = self.remove(&record.name);
         self.marks.extend(record.certificates.0.iter().map(|mark| (mark.clone(), record.name.clone())));
+        if let Some(client_id) = &record.client_id {
+            self.tied.entry(client_id.clone()).or_default().push(record.name.clone());
+        }
         let same = old.as_ref().filter(|old| old.record.password_hash == record.password_hash);
         let known_again = same.map(|old| old.known_again.clone()).unwrap_or_default();
         self.records.insert(record.name.clone(), Entry { record, known_again });
@@ -245,6 +251,14 @@ impl Known {
 
     fn remove(&mut self, name: &str) -> Option<Entry> {
         let Entry { record: old, known_again } = self.records.remove(name)?;
+        if let Some(client_id) = &old.client_id
+            && let Some(owners) = self.tied.get_mut(client_id)
+        {
+            owners.retain(|owner| owner != name);
+            if owners.is_empty() {
+                self.tied.remove(client_id);
+            }
+        }
         // A mark may have gone to another identity in the same import.
         for mark in &old.certificates.0 {
             if self.marks.get(mark).is_some_and(|owner| owner == name) {
@@ -324,7 +338,7 @@ impl Directory {
         name: &str,
         draft: IdentityDraft,
     ) -> Result<(IdentityView, Option<String>, Impact), DirectoryError> {
-        check_name(name)?;
+        self.check_new_name(name)?;
         let secret = draft.generate.then(GeneratedSecret::make);
         let hash = match (draft.password, &secret) {
             (None, None) => None,
@@ -363,7 +377,7 @@ impl Directory {
         let mut seen = HashSet::new();
         let mut certificates = Vec::new();
         for (place, record) in records.iter().enumerate() {
-            if let Err(error) = check_name(&record.name) {
+            if let Err(error) = self.check_new_name(&record.name) {
                 faults.push((place, error.to_string()));
             } else if !seen.insert(record.name.as_str()) {
                 faults.push((place, format!("{} stands twice in the import", record.name)));
@@ -383,6 +397,15 @@ impl Directory {
         }
         faults.extend(self.owner_faults(&certificates));
         faults
+    }
+
+    /// Names that there are stay as they are.
+    fn check_new_name(&self, name: &str) -> Result<(), DirectoryError> {
+        check_name(name)?;
+        match names::fault(name) {
+            Some(why) if self.known.read().get(name).is_none() => Err(DirectoryError::Name { name: name.into(), why }),
+            _ => Ok(()),
+        }
     }
 
     /// What an import would do to each record.
@@ -460,6 +483,13 @@ impl Directory {
     /// The only client identifier that an identity may use, if it is tied to one.
     pub(crate) fn client_id_of(&self, name: &str) -> Option<String> {
         self.known.read().get(name)?.client_id.clone()
+    }
+
+    /// Whether a client identifier is tied to this identity, among others perhaps; `None` if it is tied to nobody.
+    pub(crate) fn is_tied(&self, client_id: &str, name: &str) -> Option<bool> {
+        let known = self.known.read();
+        let owners = known.tied.get(client_id)?;
+        Some(owners.iter().any(|owner| owner == name))
     }
 
     /// What an identity's certificates are known by, if these are the new marks, or none are given.

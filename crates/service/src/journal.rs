@@ -133,7 +133,7 @@ impl Batch<'_> {
         let number = self.number(message);
         // A retained message is written already; one that all others are done with is written anew.
         if message.hold() == 0 && !message.is_retained() {
-            self.open.changes.put_message(number, message, false, false);
+            self.open.changes.put_message(number, message, None, false);
         }
         self.open.changes.put_delivery(session, delivery.clone());
     }
@@ -146,12 +146,12 @@ impl Batch<'_> {
         message.file(self.open.last_number)
     }
 
-    /// Keeps a message as the retained one of its topic, and no longer the one before it.
-    pub(crate) fn retain(&mut self, kept: Option<&Arc<Message>>, before: Option<&Arc<Message>>) {
-        if let Some(message) = kept {
+    /// Keeps a message of an identity as the retained one of its topic, and no longer the one before it.
+    pub(crate) fn retain(&mut self, kept: Option<(&Arc<Message>, &Arc<str>)>, before: Option<&Arc<Message>>) {
+        if let Some((message, owner)) = kept {
             let number = self.number(message);
             message.set_retained(true);
-            self.open.changes.put_message(number, message, true, false);
+            self.open.changes.put_message(number, message, Some(owner), false);
         }
         if let Some(message) = before
             && let Some(number) = message.number()
@@ -160,7 +160,7 @@ impl Batch<'_> {
             if message.holders() == 0 {
                 self.open.changes.remove_message(number);
             } else {
-                self.open.changes.put_message(number, message, false, true);
+                self.open.changes.put_message(number, message, None, true);
             }
         }
     }

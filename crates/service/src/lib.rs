@@ -27,6 +27,7 @@ mod journal;
 mod last_value;
 mod listener;
 mod listening;
+mod names;
 mod passwords;
 mod private_database;
 mod recorder;

@@ -212,7 +212,16 @@ impl Room {
         let mut memory = Vec::new();
         let mut queue = self.queue.lock();
         while !queue.1 {
-            match queue.0.pick(self.clock.now()) {
+            let picked = queue.0.pick(self.clock.now());
+            let waits = queue.0.take_waits();
+            if !waits.is_empty() {
+                parking_lot::MutexGuard::unlocked(&mut queue, || {
+                    for address in waits {
+                        tracing::warn!(%address, "many sign-ins from this address have failed; the next ones wait");
+                    }
+                });
+            }
+            match picked {
                 Pick::Job(ask, job) => {
                     drop(queue);
                     self.carry_out(&ask, job, &mut memory);

@@ -393,7 +393,7 @@ mod tests {
     use moorfall_wire::PublishProperties;
 
     use super::*;
-    use crate::session_record::Place;
+    use crate::session_record::{NewSession, Place};
 
     const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -416,8 +416,14 @@ mod tests {
 
     fn recipient(key: u64) -> Recipient<Record> {
         let limits = Limits::default();
-        let record =
-            SessionRecord::new(SessionKey(key), key.to_string(), "desk".into(), at(0), Place::Over, false, &limits);
+        let new = NewSession {
+            key: SessionKey(key),
+            client_id: key.to_string(),
+            identity: "desk".into(),
+            began_at: at(0),
+            kept: false,
+        };
+        let record = SessionRecord::new(new, Place::Over, Arc::default(), &limits);
         let session = SessionKey(key);
         let handle = Arc::new(record);
         Recipient { session, qos: QoS::AtLeastOnce, retain_as_published: false, no_local: false, via: None, handle }

@@ -12,7 +12,10 @@ use std::{
 
 use foldhash::fast::RandomState;
 use moorfall_core::{
-    Delivery, Identity, Limits, Message, Queued, SessionKey, Time, access::Access, measure::Totals, session::Parting,
+    Delivery, Holding, Identity, Limits, Message, Queued, Quota, SessionKey, Time,
+    access::{Access, Request},
+    measure::Totals,
+    session::{Cause, Parting, Refusal},
 };
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
@@ -23,7 +26,8 @@ use tokio::sync::Notify;
 use crate::{
     authenticator::{ADMINISTRATOR, ANONYMOUS},
     broker::Broker,
-    session_record::{Link, Parked, Place, RetainedDue, SessionRecord, SignedInBy, Walk},
+    names,
+    session_record::{Link, NewSession, Parked, Place, RetainedDue, SessionRecord, SignedInBy, Walk},
 };
 
 /// Why a client is not let in.
@@ -31,8 +35,14 @@ use crate::{
 pub(crate) enum NotAdmitted {
     /// The client identifier is in use by another identity.
     InUse,
+    /// Another identity is tied to the client identifier.
+    Tied,
+    /// No new session can have this client identifier.
+    Name(&'static str),
     /// There are as many sessions as may be.
     Full,
+    /// The identity has as many sessions as it may.
+    FullForIdentity(usize),
 }
 
 /// What an identity may do.
@@ -64,9 +74,65 @@ pub(crate) struct Registry {
     /// Parked sessions by the time at which something is due. An entry may be out of date; `place` decides.
     due: Mutex<BTreeMap<(Time, SessionKey), Arc<SessionRecord>>>,
     earlier: Notify,
+    /// By identity; those that hold nothing are forgotten now and then.
+    holdings: Mutex<HashMap<Arc<str>, Arc<Holding>, RandomState>>,
+    /// What found no room in the shares of identities that are forgotten since.
+    forgotten: Mutex<NoRoom>,
+}
+
+/// How often something found no room in the share of its identity.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct NoRoom {
+    pub(crate) sessions: u64,
+    pub(crate) subscriptions: u64,
+    pub(crate) queues: u64,
+    pub(crate) retained: u64,
+}
+
+impl NoRoom {
+    fn add(&mut self, holding: &Holding) {
+        self.sessions += holding.sessions.refused();
+        self.subscriptions += holding.subscriptions.refused();
+        self.queues += holding.queues.refused();
+        self.retained += holding.retained.refused();
+    }
 }
 
 impl Registry {
+    /// What an identity holds; `quota` says how much it may when it held nothing before.
+    pub(crate) fn holding(&self, identity: &Arc<str>, quota: impl FnOnce() -> Quota) -> Arc<Holding> {
+        if let Some(known) = self.holdings.lock().get(identity) {
+            return Arc::clone(known);
+        }
+        // Cohorts are looked at outside of the lock.
+        let new = Arc::new(Holding::new(quota()));
+        Arc::clone(self.holdings.lock().entry(Arc::clone(identity)).or_insert(new))
+    }
+
+    /// All that hold something, by identity.
+    pub(crate) fn holdings(&self) -> Vec<(Arc<str>, Arc<Holding>)> {
+        self.holdings.lock().iter().map(|(name, holding)| (Arc::clone(name), Arc::clone(holding))).collect()
+    }
+
+    /// Forgets those that hold nothing.
+    pub(crate) fn forget_holdings(&self) {
+        let mut forgotten = self.forgotten.lock();
+        self.holdings.lock().retain(|_, holding| {
+            let stays = Arc::strong_count(holding) > 1;
+            if !stays {
+                forgotten.add(holding);
+            }
+            stays
+        });
+    }
+
+    /// What found no room in the shares of identities since the start.
+    pub(crate) fn no_room(&self) -> NoRoom {
+        let mut sum = *self.forgotten.lock();
+        self.holdings.lock().values().for_each(|holding| sum.add(holding));
+        sum
+    }
+
     /// How many clients are connected.
     pub(crate) fn connected(&self) -> usize {
         self.connected.load(Ordering::Relaxed)
@@ -107,6 +173,7 @@ impl Registry {
         let mut sessions = self.sessions.lock();
         if sessions.get(&record.client_id).is_some_and(|known| known.key == record.key) {
             sessions.remove(&record.client_id);
+            record.holding.sessions.give(1);
         }
     }
 
@@ -127,14 +194,31 @@ impl Broker {
         &self,
         newcomer: &Newcomer,
     ) -> Result<(Arc<SessionRecord>, Option<Box<Parked>>), NotAdmitted> {
+        let is_tied = self.directory.is_tied(&newcomer.client_id, &newcomer.identity);
+        if is_tied == Some(false) {
+            return Err(NotAdmitted::Tied);
+        }
+        let holding = self.holding(&newcomer.identity);
         loop {
             let known = {
                 let mut sessions = self.registry.sessions.lock();
                 match sessions.get(&newcomer.client_id) {
                     Some(known) => Arc::clone(known),
-                    None if sessions.len() >= self.limits.sessions => return Err(NotAdmitted::Full),
                     None => {
-                        let record = self.new_session(newcomer);
+                        if let Some(why) = names::fault(&newcomer.client_id) {
+                            return Err(NotAdmitted::Name(why));
+                        }
+                        // An identity's first session is let in: others can't keep it out.
+                        let is_first = holding.sessions.held() == 0;
+                        if sessions.len() >= self.limits.sessions && !is_first {
+                            return Err(NotAdmitted::Full);
+                        }
+                        if is_first {
+                            holding.sessions.force(1);
+                        } else if !holding.sessions.take(1) {
+                            return Err(NotAdmitted::FullForIdentity(holding.sessions.most()));
+                        }
+                        let record = self.new_session(newcomer, Arc::clone(&holding));
                         sessions.insert(newcomer.client_id.clone(), Arc::clone(&record));
                         self.registry.connected.fetch_add(1, Ordering::Relaxed);
                         return Ok((record, None));
@@ -142,7 +226,16 @@ impl Broker {
                 }
             };
             if known.identity != newcomer.identity {
-                return Err(NotAdmitted::InUse);
+                if is_tied != Some(true) {
+                    return Err(NotAdmitted::InUse);
+                }
+                // Whoever the identifier was given to takes it from whoever had it before.
+                if let Some(link) = known.link() {
+                    known.end(ReasonCode::SessionTakenOver, TIED_TO_ANOTHER, true);
+                    link.gone.cancelled().await;
+                }
+                self.finish(&known);
+                continue;
             }
             if let Some(link) = known.link() {
                 known.end(ReasonCode::SessionTakenOver, TAKEN_OVER, false);
@@ -155,16 +248,15 @@ impl Broker {
         }
     }
 
-    fn new_session(&self, newcomer: &Newcomer) -> Arc<SessionRecord> {
-        Arc::new(SessionRecord::new(
-            self.next_key(),
-            newcomer.client_id.clone(),
-            Arc::clone(&newcomer.identity),
-            self.clock.now(),
-            Place::Connected(Arc::clone(&newcomer.link)),
-            newcomer.expiry > 0,
-            &newcomer.limits,
-        ))
+    fn new_session(&self, newcomer: &Newcomer, holding: Arc<Holding>) -> Arc<SessionRecord> {
+        let new = NewSession {
+            key: self.next_key(),
+            client_id: newcomer.client_id.clone(),
+            identity: Arc::clone(&newcomer.identity),
+            began_at: self.clock.now(),
+            kept: newcomer.expiry > 0,
+        };
+        Arc::new(SessionRecord::new(new, Place::Connected(Arc::clone(&newcomer.link)), holding, &newcomer.limits))
     }
 
     /// A client comes back; `None` if it is not parked any more.
@@ -246,7 +338,7 @@ impl Broker {
         };
         let Parked { mut state, will, .. } = *parked;
         if let Some((_, message)) = will {
-            self.publish_will(&message, &record.identity);
+            self.publish_will(&message, record);
         }
         self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
         let mut shared = state.take_shared();
@@ -340,15 +432,42 @@ impl Broker {
         }
     }
 
-    /// Publishes a will whose time has come.
-    fn publish_will(&self, message: &Arc<Message>, identity: &Arc<str>) {
+    /// Publishes a will whose time has come, if its identity may still publish it.
+    fn publish_will(&self, message: &Arc<Message>, record: &SessionRecord) {
+        let (identity, client_id) = (&record.identity, &record.client_id);
+        let Message { topic, qos, retain, .. } = &**message;
+        let request = Request::Publish { topic, qos: *qos, retain: *retain };
+        let denied = match self.rights(identity, client_id) {
+            _ if !self.directory.may_connect(identity) => {
+                Some((Cause::NoRule, format!("the identity {identity} may no longer connect")))
+            }
+            Rights::Unlimited => None,
+            Rights::None(words) => Some((Cause::NoRule, words)),
+            Rights::Bound(access) => {
+                let decision = access.decide(request);
+                (!decision.is_allowed()).then(|| (Cause::of(&access, &decision), access.explain(request)))
+            }
+        };
+        if let Some((cause, words)) = denied {
+            return self.note_refused_will(record, Refusal::of_will(cause, &words, Arc::clone(message)));
+        }
         let message = Arc::new(message.renewed(self.clock.now()));
         self.publish(&message, identity);
+    }
+
+    fn note_refused_will(&self, record: &SessionRecord, refusal: Refusal) {
+        tracing::info!(client = record.client_id, identity = %record.identity, "not published: {}", refusal.words);
+        self.counters.add(&Totals { refused: 1, ..Totals::default() });
+        self.refusals_seen.note_refusal(&record.identity, &record.client_id, &refusal);
+        record.note_refusal(refusal.words);
     }
 
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose
     /// what they may not have any more.
     pub(crate) fn rebind(&self, concerns: impl Fn(&SessionRecord) -> bool) {
+        for (identity, holding) in self.registry.holdings() {
+            holding.set_quota(self.quota(&identity));
+        }
         for record in self.registry.all().into_iter().filter(|record| concerns(record)) {
             record.set_stale();
             let mut journal = self.journal.open();
@@ -401,6 +520,8 @@ fn row(record: &SessionRecord, parked: &Parked) -> SessionRow {
     }
 }
 
+const TIED_TO_ANOTHER: &str = "the client identifier belongs to another identity, whose client has come";
+
 const TAKEN_OVER: &str = "another connection with this client identifier took over";
 
 /// Publishes wills and ends sessions when their time has come, until the service stops.
@@ -444,7 +565,7 @@ impl Broker {
             ended
         };
         if let Some((_, message)) = will {
-            self.publish_will(&message, &record.identity);
+            self.publish_will(&message, record);
         }
         if ended {
             tracing::info!(client = record.client_id, identity = %record.identity, "the session has ended: its time is over");

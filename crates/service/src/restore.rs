@@ -5,21 +5,20 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::{Limits, Queued, Time, session::NEVER};
+use moorfall_core::{Queued, Time, session::NEVER};
 use moorfall_store::{Stored, StoredSession};
 
 use crate::{
     broker::Broker,
-    session_record::{Parked, Place, SessionRecord},
+    session_record::{NewSession, Parked, Place, SessionRecord},
 };
 
 /// Puts everything back. A session whose client was connected when the service went is away since now.
 pub(crate) fn restore(broker: &Broker, stored: Stored, crashed: bool) {
-    let unlimited = Limits { retained_messages: usize::MAX, retained_bytes: usize::MAX, ..Limits::default() };
     let (sessions, retained) = (stored.sessions.len(), stored.retained.len());
-    for message in stored.retained {
+    for (message, owner) in stored.retained {
         // What was kept once is kept on, even if the bounds have become narrower.
-        let _unbounded = broker.router.retain(&message, &unlimited);
+        broker.router.restore_retained(&message, &broker.holding(&owner));
     }
     let mut subscriptions = Vec::new();
     let mut over = Vec::new();
@@ -47,7 +46,7 @@ fn restore_session(
     stored: StoredSession,
     subscriptions: &mut Vec<Subscription>,
 ) -> Arc<SessionRecord> {
-    let StoredSession { key, row, state, retained_due, waiting } = stored;
+    let StoredSession { key, row, mut state, retained_due, waiting } = stored;
     let since = row.away_since.map_or(broker.clock.now(), Time::from_micros);
     let after = |seconds: u32| since + Duration::from_secs(seconds.into());
     let will = row.will.map(|will| {
@@ -56,6 +55,7 @@ fn restore_session(
     });
     let count = (state.subscriptions().count(), state.in_flight());
     let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
+    state.hold_for(broker.holding(&row.identity));
     let parked = Parked {
         state,
         retained_due: retained_due.into(),
@@ -67,7 +67,10 @@ fn restore_session(
     };
     let began_at = Time::from_micros(row.began_at);
     let place = Place::Parked(Box::new(parked));
-    let record = SessionRecord::new(key, row.client_id, row.identity, began_at, place, true, &broker.limits);
+    let holding = broker.holding(&row.identity);
+    holding.sessions.force(1);
+    let new = NewSession { key, client_id: row.client_id, identity: row.identity, began_at, kept: true };
+    let record = SessionRecord::new(new, place, holding, &broker.limits);
     let record = Arc::new(record);
     record.subscriptions.store(count.0, Ordering::Relaxed);
     record.in_flight.store(count.1, Ordering::Relaxed);
@@ -89,6 +92,7 @@ pub(crate) async fn forget_topics(broker: Arc<Broker>) {
             () = tokio::time::sleep(TIDY_EVERY) => {}
             () = broker.stopping.cancelled() => return,
         }
+        broker.registry.forget_holdings();
         let walked = Arc::clone(&broker);
         // A long walk, away from the connection tasks.
         if tokio::task::spawn_blocking(move || walked.topics.forget(walked.clock.now())).await.is_err() {

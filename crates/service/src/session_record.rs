@@ -10,7 +10,7 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
+    Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     router::{Load, Recipient},
     session::{Granted, SessionState, Withheld},
 };
@@ -152,6 +152,8 @@ pub(crate) enum Place {
 pub(crate) struct Outcome {
     /// Messages that will not be sent, the displaced ones too.
     pub(crate) withheld: u64,
+    /// How many of the messages themselves had no room in the queue; they are the last ones.
+    pub(crate) dropped: usize,
     /// Why the newest of the messages themselves is among them, if it is.
     pub(crate) why: Option<Withheld>,
     /// What was dropped to make room.
@@ -195,18 +197,23 @@ pub(crate) struct SessionRecord {
     stored: AtomicBool,
     /// `None` once the session is over.
     outbox: Mutex<Option<Outbox>>,
+    /// What its identity holds; its queue counts in it.
+    pub(crate) holding: Arc<Holding>,
+}
+
+/// A session to be.
+pub(crate) struct NewSession {
+    pub(crate) key: SessionKey,
+    pub(crate) client_id: String,
+    pub(crate) identity: Arc<str>,
+    pub(crate) began_at: Time,
+    /// Whether it outlives its connection.
+    pub(crate) kept: bool,
 }
 
 impl SessionRecord {
-    pub(crate) fn new(
-        key: SessionKey,
-        client_id: String,
-        identity: Arc<str>,
-        began_at: Time,
-        place: Place,
-        kept: bool,
-        limits: &Limits,
-    ) -> Self {
+    pub(crate) fn new(new: NewSession, place: Place, holding: Arc<Holding>, limits: &Limits) -> Self {
+        let NewSession { key, client_id, identity, began_at, kept } = new;
         Self {
             key,
             client_id,
@@ -225,6 +232,7 @@ impl SessionRecord {
             stale: AtomicBool::new(false),
             stored: AtomicBool::new(kept),
             outbox: Mutex::new(Some(Outbox::new(limits))),
+            holding,
         }
     }
 
@@ -265,40 +273,62 @@ impl SessionRecord {
         self.kept.store(kept, Ordering::Release);
     }
 
+    /// Does something to the queue, and counts what that means for the identity's share. `None` if the session is over.
+    fn with_queue<R>(&self, act: impl FnOnce(&mut Outbox) -> R) -> Option<R> {
+        let mut outbox = self.outbox.lock();
+        let queue = outbox.as_mut()?;
+        let before = queue.bytes();
+        let done = act(queue);
+        let after = queue.bytes();
+        if after != before {
+            self.holding.queues.change(before, after);
+        }
+        Some(done)
+    }
+
+    /// The same, for something that makes it grow; `None` if nothing is to be queued any more.
+    fn grow_queue(&self, act: impl FnOnce(&mut Outbox) -> Option<Pushed>) -> Option<Pushed> {
+        let share = &self.holding.queues;
+        self.with_queue(|queue| {
+            queue.set_ceiling(share.room(queue.bytes()));
+            let pushed = act(queue)?;
+            if pushed.over_ceiling {
+                share.note_refused();
+            }
+            Some(pushed)
+        })?
+    }
+
     /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
     pub(crate) fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
-        let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::gone(1) };
-        if delivery.qos == QoS::AtMostOnce {
-            // A client that is away is kept no message that nobody would acknowledge.
-            if !self.is_connected() {
-                return Outcome::gone(1);
+        let pushed = self.grow_queue(|queue| {
+            if delivery.qos == QoS::AtMostOnce {
+                // A client that is away is kept no message that nobody would acknowledge.
+                if !self.is_connected() {
+                    return None;
+                }
+            } else if self.is_kept() {
+                delivery.sequence = queue.next_sequence();
             }
-        } else if self.is_kept() {
-            delivery.sequence = queue.next_sequence();
-        }
-        let to_file = (delivery.sequence > 0).then(|| delivery.clone());
-        let pushed = queue.push(delivery);
-        if pushed.dropped == 0
-            && let Some(delivery) = to_file
-        {
-            filed(&delivery);
-        }
-        drop(outbox);
-        self.pushed(pushed)
+            let to_file = (delivery.sequence > 0).then(|| delivery.clone());
+            let pushed = queue.push(delivery);
+            if pushed.dropped == 0
+                && let Some(delivery) = to_file
+            {
+                filed(&delivery);
+            }
+            Some(pushed)
+        });
+        pushed.map_or_else(|| Outcome::gone(1), |pushed| self.pushed(pushed))
     }
 
     /// Queues messages that follow each other; none of them is to be filed.
     pub(crate) fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Outcome {
         let Some(part) = recipient.part(run) else { return Outcome::default() };
-        let mut outbox = self.outbox.lock();
-        let Some(queue) = outbox.as_mut() else { return Outcome::gone(part.len()) };
-        if part.qos == QoS::AtMostOnce && !self.is_connected() {
-            return Outcome::gone(part.len());
-        }
-        let pushed = queue.push_part(part);
-        drop(outbox);
-        self.pushed(pushed)
+        let count = part.len();
+        let is_away = || part.qos == QoS::AtMostOnce && !self.is_connected();
+        let pushed = if is_away() { None } else { self.grow_queue(|queue| Some(queue.push_part(part))) };
+        pushed.map_or_else(|| Outcome::gone(count), |pushed| self.pushed(pushed))
     }
 
     fn pushed(&self, pushed: Pushed) -> Outcome {
@@ -309,14 +339,12 @@ impl SessionRecord {
         }
         let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
         let why = (pushed.dropped > 0).then_some(Withheld::QueueFull);
-        Outcome { withheld, why, displaced: pushed.displaced, end: pushed.end }
+        Outcome { withheld, dropped: pushed.dropped, why, displaced: pushed.displaced, end: pushed.end }
     }
 
     /// Puts these in front of all others, whatever the bound: they had been queued before.
     pub(crate) fn put_back(&self, entries: impl DoubleEndedIterator<Item = Queued>) {
-        if let Some(outbox) = self.outbox.lock().as_mut() {
-            outbox.put_back(entries);
-        }
+        self.with_queue(|queue| queue.put_back(entries));
     }
 
     /// A place in the queue for a message that does not go through it.
@@ -326,21 +354,22 @@ impl SessionRecord {
 
     /// Moves up to `most` messages to the end of `into`.
     pub(crate) fn take(&self, most: usize, into: &mut VecDeque<Queued>) {
-        if let Some(outbox) = self.outbox.lock().as_mut() {
-            outbox.take(most, into);
-        }
+        self.with_queue(|queue| queue.take(most, into));
     }
 
     /// Takes out what `wanted` names.
     pub(crate) fn take_if(&self, wanted: impl FnMut(&Queued) -> bool) -> Vec<Queued> {
-        self.outbox.lock().as_mut().map_or_else(Vec::new, |outbox| outbox.take_if(wanted))
+        self.with_queue(|queue| queue.take_if(wanted)).unwrap_or_default()
     }
 
     /// Nothing is queued from now on; what waited is given back.
     pub(crate) fn close(&self) -> VecDeque<Queued> {
         let mut left = VecDeque::new();
-        if let Some(mut outbox) = self.outbox.lock().take() {
-            outbox.take(usize::MAX, &mut left);
+        self.take(usize::MAX, &mut left);
+        // What came between the two is gone with the queue.
+        if let Some(mut queue) = self.outbox.lock().take() {
+            self.holding.queues.give(queue.bytes());
+            queue.take(usize::MAX, &mut left);
         }
         left
     }

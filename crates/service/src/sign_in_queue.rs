@@ -50,6 +50,8 @@ struct Tally {
     /// Set aside for those that are being looked at.
     reserved: u32,
     at: Time,
+    /// Whether it was told that there is none left, since there last were plenty.
+    is_told: bool,
 }
 
 impl Tally {
@@ -58,6 +60,7 @@ impl Tally {
         let most = f64::from(per_minute);
         self.failures = (self.failures - (now - self.at).as_secs_f64() * most / 60.0).max(0.0);
         self.at = now;
+        self.is_told &= self.failures > most / 2.0;
         let over = self.failures + f64::from(self.reserved) + 1.0 - most;
         match (over > 0.0, self.reserved) {
             (false, _) => None,
@@ -89,7 +92,7 @@ impl Budgets {
         if most == 0 || ask.paid {
             return Ok(());
         }
-        let fresh = || Tally { failures: 0.0, reserved: 0, at: now };
+        let fresh = || Tally { failures: 0.0, reserved: 0, at: now, is_told: false };
         let address = self.addresses.get_or_insert_mut(ask.address, fresh);
         if let Some(wait) = address.wait(now, most) {
             return Err(Spent::Address(wait));
@@ -167,6 +170,8 @@ pub(crate) struct Queue<J> {
     parked: BTreeMap<(Time, u64), Parked>,
     last_number: u64,
     budgets: Budgets,
+    /// Addresses whose sign-ins wait since the last time that somebody asked.
+    waits: Vec<IpAddr>,
 }
 
 impl<J> Default for Queue<J> {
@@ -176,7 +181,7 @@ impl<J> Default for Queue<J> {
             names: LruCache::new(REMEMBERED),
             good: LruCache::new(REMEMBERED),
         };
-        Self { lanes: HashMap::default(), turns: VecDeque::new(), parked: BTreeMap::new(), last_number: 0, budgets }
+        Self { lanes: HashMap::default(), turns: VecDeque::new(), parked: BTreeMap::new(), last_number: 0, budgets, waits: Vec::new(), }
     }
 }
 
@@ -214,6 +219,11 @@ impl<J: Waiting> Queue<J> {
         Ok(())
     }
 
+    /// Addresses whose sign-ins have begun to wait because too many have failed, each once.
+    pub(crate) fn take_waits(&mut self) -> Vec<IpAddr> {
+        std::mem::take(&mut self.waits)
+    }
+
     /// The next one whose turn it is and that can be paid for.
     pub(crate) fn pick(&mut self, now: Time) -> Pick<J> {
         self.unpark(now);
@@ -249,6 +259,10 @@ impl<J: Waiting> Queue<J> {
                 Err(Spent::Address(wait)) => {
                     lane.turns.push_front(name);
                     lane.is_listed = true;
+                    let tally = self.budgets.addresses.peek_mut(&address);
+                    if tally.is_some_and(|tally| tally.reserved == 0 && !std::mem::replace(&mut tally.is_told, true)) {
+                        self.waits.push(address);
+                    }
                     self.last_number += 1;
                     self.parked.insert((now + wait, number), Parked::Lane(address));
                     return None;
@@ -366,11 +380,13 @@ mod tests {
         }
         assert_eq!(taken.len(), 3, "no more are looked at than may be wrong");
         taken.iter().for_each(|ask| queue.settle(ask, false));
-        let Pick::At(next) = queue.pick(at(0)) else { panic!("the others wait") };
+        let Pick::At(next) = queue.pick(at(1)) else { panic!("the others wait") };
+        assert_eq!(queue.take_waits(), [ONE.parse::<IpAddr>().unwrap()]);
         assert!((at(20)..at(21)).contains(&next), "{next:?}");
         assert_eq!(run(&mut queue, at(19), false).len(), 0);
         let in_a_minute: usize = (20..80).map(|second| run(&mut queue, at(second), false).len()).sum();
         assert_eq!(in_a_minute, 3);
+        assert!(queue.take_waits().is_empty(), "it is told once");
     }
 
     #[test]

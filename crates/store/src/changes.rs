@@ -41,7 +41,7 @@ pub(crate) struct DeliveryRow {
 #[derive(Clone, Debug)]
 pub(crate) struct MessageRow {
     pub(crate) message: Arc<Message>,
-    pub(crate) retained: bool,
+    pub(crate) owner: Option<Arc<str>>,
 }
 
 /// The last state of one row.
@@ -166,9 +166,9 @@ impl Changes {
         self.subscriptions.remove((session, filter_key(filter)));
     }
 
-    /// A message is kept. `number` is its own; `known` says whether an earlier commit may have written it.
-    pub fn put_message(&mut self, number: u64, message: &Arc<Message>, retained: bool, known: bool) {
-        self.messages.put(number, MessageRow { message: Arc::clone(message), retained }, known);
+    /// A message is kept. `number` is its own; it has an owner if it is the retained one of its topic; `known` says whether an earlier commit may have written it.
+    pub fn put_message(&mut self, number: u64, message: &Arc<Message>, owner: Option<&Arc<str>>, known: bool) {
+        self.messages.put(number, MessageRow { message: Arc::clone(message), owner: owner.cloned() }, known);
     }
 
     /// A message is kept no longer.
@@ -252,7 +252,7 @@ mod tests {
     fn what_is_done_with_before_it_was_written_leaves_nothing() {
         let mut changes = Changes::default();
         let delivery = delivery(1);
-        changes.put_message(1, &delivery.message, false, false);
+        changes.put_message(1, &delivery.message, None, false);
         changes.put_delivery(SESSION, delivery.clone());
         changes.assign(SESSION, PacketId::MIN, delivery);
         changes.put_received(SESSION, PacketId::MAX);

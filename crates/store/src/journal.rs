@@ -45,7 +45,8 @@ pub struct Stored {
     /// Sessions, in no order.
     pub sessions: Vec<StoredSession>,
     /// Retained messages, in no order.
-    pub retained: Vec<Arc<Message>>,
+    /// Each with the identity that published it; empty if that is not known.
+    pub retained: Vec<(Arc<Message>, Arc<str>)>,
     /// The highest message number in use.
     pub last_number: u64,
     /// The highest session key in use.
@@ -113,7 +114,8 @@ impl Store {
         messages: &mut HashMap<u64, (Arc<Message>, bool)>,
     ) -> Result<(), StoreError> {
         let mut rows = sqlx::query(
-            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained FROM message",
+            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained, coalesce(owner, '') \
+             FROM message",
         )
         .fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
@@ -123,7 +125,7 @@ impl Store {
             let retained: bool = row.try_get(8)?;
             if retained {
                 message.set_retained(true);
-                stored.retained.push(Arc::clone(&message));
+                stored.retained.push((Arc::clone(&message), row.try_get::<&str, _>(9)?.into()));
             }
             stored.last_number = stored.last_number.max(number);
             messages.insert(number, (message, retained));
@@ -331,9 +333,10 @@ async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(
     let properties: Vec<Vec<u8>> =
         rows.iter().map(|(_, row)| properties_bytes(&row.message.properties)).collect::<Result<_, _>>()?;
     sqlx::query(
-        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
+        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received, owner) \
          SELECT * FROM UNNEST($1::int8[], $2::text[], $3::bytea[], $4::bytea[], $5::int2[], $6::bool[], $7::bool[], \
-         $8::int8[], $9::int8[]) ON CONFLICT (number) DO UPDATE SET retained = excluded.retained",
+         $8::int8[], $9::int8[], $10::text[]) ON CONFLICT (number) DO UPDATE SET retained = excluded.retained, \
+         owner = excluded.owner",
     )
     .bind(column(rows, |(number, _)| signed(**number)))
     .bind(column(rows, |(_, row)| &*row.message.topic))
@@ -341,9 +344,10 @@ async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(
     .bind(properties)
     .bind(column(rows, |(_, row)| i16::from(row.message.qos.level())))
     .bind(column(rows, |(_, row)| row.message.retain))
-    .bind(column(rows, |(_, row)| row.retained))
+    .bind(column(rows, |(_, row)| row.owner.is_some()))
     .bind(column(rows, |(_, row)| signed(row.message.publisher.0)))
     .bind(column(rows, |(_, row)| signed(row.message.received.as_micros())))
+    .bind(column(rows, |(_, row)| row.owner.as_deref()))
     .execute(&mut **run)
     .await?;
     Ok(())

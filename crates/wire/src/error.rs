@@ -74,6 +74,15 @@ pub enum DecodeError {
     /// A topic name that breaks §4.7.
     #[error("topic name: {0}")]
     Topic(#[from] TopicError),
+    /// A topic name of no length without an alias that stands in for it (§3.3.2.1).
+    #[error("the topic name is empty, and no topic alias stands in for it")]
+    NoTopic,
+    /// Retain Handling 3 (§3.8.3.1).
+    #[error("Retain Handling {value} does not exist")]
+    RetainHandling {
+        /// The two bits.
+        value: u8,
+    },
     /// A topic filter that breaks §4.7.
     #[error("topic filter: {0}")]
     Filter(#[from] FilterError),
@@ -150,6 +159,8 @@ impl DecodeError {
             Self::TopicAliasZero => ReasonCode::TopicAliasInvalid,
             Self::PropertyTwice { .. }
             | Self::PropertyValue { .. }
+            | Self::NoTopic
+            | Self::RetainHandling { .. }
             | Self::Empty { .. }
             | Self::NoLocalShared
             | Self::AuthenticationDataAlone => ReasonCode::ProtocolError,

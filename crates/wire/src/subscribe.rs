@@ -63,7 +63,7 @@ impl SubscriptionOptions {
                 0 => RetainHandling::Always,
                 1 => RetainHandling::IfNew,
                 2 => RetainHandling::Never,
-                _ => return Err(DecodeError::Reserved { what: "the retain handling" }),
+                value => return Err(DecodeError::RetainHandling { value }),
             },
         })
     }

@@ -61,7 +61,7 @@
   </div>
   <Panel title="Refused" note="choose one to have it explained" fills>
     <ul class="min-h-0 flex-1 overflow-y-auto text-sm" data-refusals>
-      {#each access.refusals as refusal (`${refusal.identity} ${refusal.words}`)}
+      {#each access.refusals as refusal (`${refusal.identity} ${refusal.act} ${refusal.cause}`)}
         <li class="border-t border-line/60">
           <button
             class="block w-full px-5 py-2 text-left hover:bg-page"

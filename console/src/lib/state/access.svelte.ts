@@ -63,14 +63,11 @@ export class AccessState {
     this.#trouble = data ? '' : reasonOf(error);
   }
 
-  /** Asks about an attempt that was refused: who and what stand in its sentence. */
+  /** Asks about an attempt that was refused. */
   async explainRefusal(refusal: RefusalView): Promise<void> {
-    const found = /may not (publish|subscribe) to (.*?)(?: like this)?: /.exec(refusal.words);
     this.identity = refusal.identity;
-    if (found) {
-      this.act = found[1] === 'subscribe' ? 'subscribe' : 'publish';
-      this.topic = found[2] ?? '';
-    }
+    this.act = refusal.act === 'subscribe' ? 'subscribe' : 'publish';
+    this.topic = refusal.topic;
     await this.explain();
   }
 }

@@ -4,7 +4,7 @@ use std::{collections::BTreeSet, sync::Arc};
 
 use super::{Access, Act, Effect, index::Index};
 use crate::{
-    Identity, TopicSet,
+    CohortQuota, Identity, Quota, TopicSet,
     blueprint::{BindError, Blueprint, PatternLevel, RuleLimits, TopicPattern, Who},
     expression::Expression,
     plan::Plan,
@@ -86,6 +86,8 @@ pub struct Policy {
     blueprint: Arc<Blueprint>,
     rules: Vec<Compiled>,
     cohorts: Vec<(String, Expression)>,
+    /// As the cohorts stand.
+    quotas: Vec<CohortQuota>,
     index: Index,
     plan: Plan,
 }
@@ -119,7 +121,8 @@ impl Policy {
             }
         }
         let plan = Plan::new(&blueprint.topics);
-        Self { blueprint, rules, cohorts, index, plan }
+        let quotas = blueprint.cohorts.values().map(|cohort| cohort.quota).collect();
+        Self { blueprint, rules, cohorts, quotas, index, plan }
     }
 
     /// What it was made of.
@@ -153,6 +156,20 @@ impl Policy {
     /// The cohorts that an identity is in, by name.
     pub fn cohorts_of<'a>(&'a self, identity: &'a Identity) -> impl Iterator<Item = &'a str> {
         self.cohorts.iter().filter(|(_, expression)| expression.holds(identity)).map(|(name, _)| name.as_str())
+    }
+
+    /// How much an identity may hold: as its cohorts say, and for the rest as usual.
+    pub fn quota(&self, identity: &Identity, usual: Quota) -> Quota {
+        let cohorts = self.cohorts.iter().zip(&self.quotas);
+        let own = cohorts.filter(|((_, expression), quota)| {
+            **quota != CohortQuota::default() && expression.holds(identity)
+        });
+        own.fold(CohortQuota::default(), |all, (_, quota)| all.with(*quota)).over(usual)
+    }
+
+    /// The name of the rule at this place.
+    pub fn rule_name(&self, place: usize) -> &Arc<str> {
+        &self.rules[place].name
     }
 
     /// What this identity may do by a client of this identifier.

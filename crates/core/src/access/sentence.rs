@@ -3,6 +3,7 @@
 use std::fmt;
 
 use super::{Access, Considered, Decision, Effect, Request};
+use crate::session::shown;
 
 /// Topics that are named beside a refusal.
 const NAMED: usize = 6;
@@ -10,8 +11,8 @@ const NAMED: usize = 6;
 impl fmt::Display for Request<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Publish { topic, .. } => write!(f, "publish to {topic}"),
-            Self::Subscribe { filter } => write!(f, "subscribe to {filter}"),
+            Self::Publish { topic, .. } => write!(f, "publish to {}", shown(topic)),
+            Self::Subscribe { filter } => write!(f, "subscribe to {}", shown(filter)),
         }
     }
 }

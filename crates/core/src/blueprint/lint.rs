@@ -133,7 +133,7 @@ impl<'a> Lint<'a> {
         let used: HashSet<&str> =
             whos.filter_map(|who| if let Who::Cohort(name) = who { Some(name.as_str()) } else { None }).collect();
         for (name, cohort) in &blueprint.cohorts {
-            if !used.contains(name.as_str()) {
+            if !used.contains(name.as_str()) && cohort.quota.named().next().is_none() {
                 self.warn(&cohort.at, format!("no rule is about the cohort `{name}`"), "leave it out, or use it");
             }
         }

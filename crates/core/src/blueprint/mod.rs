@@ -25,7 +25,7 @@ pub use self::{
     proofs::{ProofResult, prove},
     source::{Finding, Severity, Source, SourceFile, Span},
 };
-use crate::{AttributeValue, Level, Segment, TopicSet, expression::Expression};
+use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
 
 /// The declared design of a broker. Equal ones say the same, wherever it stands in their text.
 #[derive(Clone, Debug, Default)]
@@ -133,6 +133,8 @@ pub struct Cohort {
     pub purpose: String,
     /// Which identities.
     pub expression: Expression,
+    /// How much each of them may hold, where it differs from the limits.
+    pub quota: CohortQuota,
 }
 
 /// Whom a rule or a proof concerns.
@@ -158,7 +160,7 @@ impl fmt::Display for Who {
 }
 
 /// What a rule is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Act {
     /// Sending messages.

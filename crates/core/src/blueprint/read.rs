@@ -16,7 +16,7 @@ use super::{
     Act, Blueprint, Cohort, Effect, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate,
     Retention, Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Who,
 };
-use crate::{AttributeValue, Level, Values, expression::Expression};
+use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
 
 /// The largest compiled pattern of a level, bytes.
 const PATTERN_SIZE: usize = 256 * 1024;
@@ -69,6 +69,8 @@ struct CohortEntry {
     #[serde(default)]
     purpose: String,
     r#where: Spanned<String>,
+    #[serde(default)]
+    limits: CohortQuota,
 }
 
 #[derive(Deserialize)]
@@ -205,7 +207,8 @@ impl Reader {
             }
             match Expression::parse(entry.r#where.get_ref()) {
                 Ok(expression) => {
-                    blueprint.cohorts.insert(name, Cohort { at, purpose: entry.purpose, expression });
+                    let (purpose, quota) = (entry.purpose, entry.limits);
+                    blueprint.cohorts.insert(name, Cohort { at, purpose, expression, quota });
                 }
                 Err(error) => {
                     // Behind the quotation mark; escapes would move it further, and are rare.

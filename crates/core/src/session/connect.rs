@@ -13,13 +13,13 @@ use moorfall_wire::{
 };
 
 use super::{
-    Action, After, Credentials, NEVER, Open, Phase, Session, SessionState, Verdict,
+    Action, After, Credentials, Denied, NEVER, Open, Patience, Phase, Session, SessionState, Verdict,
     publish::{check_payload, check_size},
     subscribe::may_subscribe,
 };
 use crate::{
     Limits, SessionKey, Time,
-    access::{Access, Request},
+    access::{Access, Act, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
 };
@@ -90,6 +90,8 @@ impl Terms {
             outbound_aliases: OutboundAliases::new(self.topic_aliases),
             held: Default::default(),
             next_commit: 0,
+            subscribing: None,
+            patience: Patience::new(now),
         }
     }
 }
@@ -182,7 +184,7 @@ impl Session {
     fn withdraw_what_is_no_longer_allowed(&mut self, open: &mut Open) {
         let Open { access, state, .. } = open;
         state.subscriptions.retain(|filter, granted| {
-            let words = match may_subscribe(access, filter) {
+            let denied = match may_subscribe(access, filter) {
                 Ok(highest) => {
                     if highest < granted.options.qos {
                         granted.options.qos = highest;
@@ -191,10 +193,10 @@ impl Session {
                     }
                     return true;
                 }
-                Err((_, words)) => words,
+                Err(denied) => denied,
             };
             self.actions.push_back(Action::Unsubscribe(filter.clone()));
-            self.actions.push_back(Action::Refused { words, message: None });
+            self.actions.push_back(Action::Refused(denied.refusal(Act::Subscribe, filter, None)));
             false
         });
     }
@@ -263,8 +265,8 @@ fn check(connect: &Connect, limits: &Limits) -> Result<(), (ReasonCode, String)>
         return Err((ReasonCode::ClientIdentifierNotValid, words));
     }
     if let Some(will) = &connect.will {
-        let wrong = |(reason, words)| (reason, format!("the will: {words}"));
-        check_size(&will.topic, limits).map_err(|words| wrong((ReasonCode::TopicNameInvalid, words)))?;
+        let wrong = |denied: Denied| (denied.reason, format!("the will: {}", denied.words));
+        check_size(&will.topic, limits, ReasonCode::TopicNameInvalid).map_err(wrong)?;
         check_payload(will.properties.payload_format_indicator, &will.payload).map_err(wrong)?;
     }
     Ok(())

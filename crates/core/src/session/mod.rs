@@ -29,8 +29,10 @@ mod connect;
 mod deliver;
 mod permission;
 mod publish;
+mod refusal;
 mod state;
 mod subscribe;
+mod subscribed;
 
 use std::{
     collections::{HashSet, VecDeque},
@@ -47,17 +49,24 @@ use moorfall_wire::{
 };
 
 use self::connect::Terms;
-use self::permission::Permissions;
+use self::{
+    permission::Permissions,
+    refusal::{Denied, Patience},
+    subscribe::Subscribing,
+};
+pub(crate) use self::refusal::shown;
 pub use self::{
     deliver::{Handled, Undelivered, Withheld},
     permission::Drift,
+    refusal::{Cause, Refusal},
     state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
 };
 use crate::{
-    Delivery, Limits, Message, Outgoing, SessionKey, Time,
-    access::{Access, Request},
+    Delivery, Holding, Limits, Message, Outgoing, SessionKey, Time,
+    access::{Access, Act, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
+    retained::RetainedFull,
 };
 
 /// Bytes after which a packet that is none of CONNECT's has shown it.
@@ -156,12 +165,7 @@ pub enum Action {
     /// Answer with [`Session::handle_committed`] once everything that earlier actions asked to be kept is safe.
     Commit(u64),
     /// Something was refused.
-    Refused {
-        /// In a sentence for the record.
-        words: String,
-        /// The message, if it was one.
-        message: Option<Arc<Message>>,
-    },
+    Refused(Refusal),
     /// The client has answered a message whose journey is recorded: it has it, or says why it does not take it.
     Acknowledged {
         /// The journey's number.
@@ -183,8 +187,10 @@ pub enum Action {
 pub enum Routed {
     /// To this many sessions.
     To(usize),
+    /// To some, none of which had room for it in its queue.
+    QueuesFull,
     /// Not at all: it was to be retained and there is no room.
-    RetainedFull,
+    RetainedFull(RetainedFull),
 }
 
 /// The broker's side of one connection. See the module's contract.
@@ -244,6 +250,10 @@ struct Open {
     /// What is done when commits are answered, in order.
     held: VecDeque<(u64, After)>,
     next_commit: u64,
+    /// A SUBSCRIBE that is gone through.
+    subscribing: Option<Box<Subscribing>>,
+    /// With a client that is refused often.
+    patience: Patience,
 }
 
 /// What is done when a commit is answered.
@@ -272,9 +282,16 @@ impl Session {
         }
     }
 
-    /// The next thing to do.
+    /// The next thing to do. A large SUBSCRIBE is gone through in slices, as its actions are taken.
     pub fn poll_action(&mut self) -> Option<Action> {
-        self.actions.pop_front()
+        loop {
+            if let Some(action) = self.actions.pop_front() {
+                return Some(action);
+            }
+            if !self.subscribe_on() {
+                return None;
+            }
+        }
     }
 
     /// What an accepted client may do.
@@ -292,14 +309,17 @@ impl Session {
 
     /// Whether [`Session::poll_action`] would give something.
     pub fn has_actions(&self) -> bool {
-        !self.actions.is_empty()
+        !self.actions.is_empty() || matches!(&self.phase, Phase::Open(open) if open.subscribing.is_some())
     }
 
     /// When [`Session::handle_timeout`] is due; `None` if never.
     pub fn poll_timeout(&self) -> Option<Time> {
         match &self.phase {
             Phase::Waiting { .. } => Some(self.began + self.limits.connect_time),
-            Phase::Open(open) => open.keep_alive.map(|silence| open.last_heard + silence),
+            // Whoever is not read from can't be heard.
+            Phase::Open(open) => {
+                open.patience.held_until.or(open.keep_alive.map(|silence| open.last_heard + silence))
+            }
             Phase::Checking { .. } | Phase::Admitting { .. } | Phase::Closed(_) => None,
         }
     }
@@ -309,12 +329,16 @@ impl Session {
         &mut self.outgoing
     }
 
-    /// Whether packets may be handed in now: not while the client is being let in, and not while as many of its
-    /// messages wait for their answers as it may send at a time.
+    /// Whether packets may be handed in now: not while the client is being let in, not while as many of its messages
+    /// wait for their answers as it may send at a time, and not for a while after it was refused too often.
     pub fn wants_packets(&self) -> bool {
         match &self.phase {
             Phase::Waiting { .. } => true,
-            Phase::Open(open) => open.unanswered <= usize::from(self.limits.receive_maximum),
+            Phase::Open(open) => {
+                open.unanswered <= usize::from(self.limits.receive_maximum)
+                    && open.patience.held_until.is_none()
+                    && open.subscribing.is_none()
+            }
             _ => false,
         }
     }
@@ -404,6 +428,13 @@ impl Session {
         if let Phase::Closed(parting) = &mut self.phase { parting.take().map(|parting| *parting) } else { None }
     }
 
+    /// What an accepted client holds counts in its identity's share. To be said right after [`Session::handle_admitted`].
+    pub fn hold_for(&mut self, holding: Arc<Holding>) {
+        if let Phase::Open(open) = &mut self.phase {
+            open.state.hold_for(holding);
+        }
+    }
+
     /// A packet has arrived.
     pub fn handle_packet(&mut self, now: Time, packet: Packet) {
         match &mut self.phase {
@@ -417,7 +448,7 @@ impl Session {
             Packet::PubRec(ack) => self.handle_pubrec(now, &ack),
             Packet::PubRel(ack) => self.handle_pubrel(&ack),
             Packet::PubComp(ack) => self.handle_pubcomp(now, &ack),
-            Packet::Subscribe(subscribe) => self.handle_subscribe(subscribe),
+            Packet::Subscribe(subscribe) => self.handle_subscribe(now, subscribe),
             Packet::Unsubscribe(unsubscribe) => self.handle_unsubscribe(unsubscribe),
             Packet::PingReq => self.send(&Packet::PingResp),
             Packet::Disconnect(disconnect) => self.handle_disconnect(now, &disconnect),
@@ -465,6 +496,12 @@ impl Session {
     /// A time that [`Session::poll_timeout`] named has come.
     pub fn handle_timeout(&mut self, now: Time) {
         if self.poll_timeout().is_none_or(|due| now < due) {
+            return;
+        }
+        if let Phase::Open(open) = &mut self.phase
+            && open.patience.held_until.take().is_some()
+        {
+            open.last_heard = now;
             return;
         }
         match &self.phase {
@@ -565,10 +602,12 @@ impl Session {
     /// whichever comes first ([MQTT-3.1.3-9]). The right to publish is looked at again: it may have changed.
     fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
         let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
-        if !open.access.decide(request).is_allowed() {
+        let decision = open.access.decide(request);
+        if !decision.is_allowed() {
             let words = format!("the will: {}", open.access.explain(request));
             let message = Some(publish::will_message(will.clone(), open.key, now));
-            self.actions.push_back(Action::Refused { words, message });
+            let denied = Denied::new(ReasonCode::NotAuthorized, Cause::of(&open.access, &decision), words);
+            self.actions.push_back(Action::Refused(denied.refusal(Act::Publish, &will.topic, message)));
             return None;
         }
         let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);
@@ -589,6 +628,21 @@ impl Session {
             {
                 self.actions.push_back(Action::Keep(Keep::Assign(id, sent.delivery.clone())));
             }
+        }
+    }
+
+    /// Notes what was refused. A client that is refused too often is not read from for a while, and in the end it goes.
+    fn refused(&mut self, now: Time, refusal: Refusal) {
+        let limit = self.limits.refusals_per_second;
+        let is_too_much = match &mut self.phase {
+            Phase::Open(open) => open.patience.spend(refusal.count, now, limit),
+            _ => false,
+        };
+        let last = is_too_much.then(|| refusal.words.clone());
+        self.actions.push_back(Action::Refused(refusal));
+        if let Some(last) = last {
+            let words = format!("more than {limit} attempts a second were refused, for long; the last: {last}");
+            self.fail(now, ReasonCode::QuotaExceeded, words);
         }
     }
 

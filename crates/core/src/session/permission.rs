@@ -1,12 +1,12 @@
 //! What the client may publish, remembered by topic, and what of it the plan does not say.
 
-use std::{collections::HashMap, time::Duration};
+use std::{collections::HashMap, sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use foldhash::fast::RandomState;
 use moorfall_wire::{Publish, QoS, ReasonCode, TopicName};
 
-use super::{Phase, Session, publish::check_size};
+use super::{Cause, Denied, Phase, Session, publish::check_size, shown};
 use crate::{
     Time,
     access::{Access, Decision, Request},
@@ -103,7 +103,7 @@ impl Permissions {
 
 impl Remembered {
     /// Whether the message may be published; a refusal with its reason.
-    fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), (ReasonCode, String)> {
+    fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), Denied> {
         let Publish { topic, qos, retain, .. } = publish;
         let (qos, retain) = (*qos, *retain);
         let bit = bit(qos, retain);
@@ -112,8 +112,9 @@ impl Remembered {
             known.and_then(|known| known.planned)
         } else {
             let request = Request::Publish { topic, qos, retain };
-            let Decision::Allowed { rules, rate, .. } = access.decide(request) else {
-                return Err((ReasonCode::NotAuthorized, access.explain(request)));
+            let decision = access.decide(request);
+            let Decision::Allowed { rules, rate, .. } = decision else {
+                return Err(Denied::by_rules(access, request, &decision));
             };
             let planned = match known {
                 Some(known) => known.planned,
@@ -122,8 +123,11 @@ impl Remembered {
             if let (Some(rate), Some(rule)) = (rate, rules.first()) {
                 let full = Bucket { left: rate.messages.into(), at: now };
                 if !self.buckets.entry(*rule).or_insert(full).take(rate, now) {
-                    let words = format!("{} publishes more than {rate}, as a rule allows it to {topic}", access.name());
-                    return Err((ReasonCode::QuotaExceeded, words));
+                    let name = access.policy().map(|policy| Arc::clone(policy.rule_name(*rule))).unwrap_or_default();
+                    let topic = shown(topic);
+                    let words =
+                        format!("{} publishes more than {rate}, as rule `{name}` allows it to {topic}", access.name());
+                    return Err(Denied::new(ReasonCode::QuotaExceeded, Cause::Rate(name), words));
                 }
             } else {
                 if self.known.len() >= REMEMBERED && known.is_none() {
@@ -145,7 +149,8 @@ impl Remembered {
                 Breach::Payload => ReasonCode::PayloadFormatInvalid,
                 _ => ReasonCode::ImplementationSpecific,
             };
-            (reason, format!("{} breaks the plan of {topic}: {}", access.name(), broken.words))
+            let words = format!("{} breaks the plan of {}: {}", access.name(), shown(topic), broken.words);
+            Denied::new(reason, Cause::Plan(broken.breach), words)
         });
         self.note(publish, broken);
         refusal.map_or(Ok(()), Err)
@@ -168,10 +173,10 @@ impl Remembered {
 }
 
 impl Session {
-    pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), (ReasonCode, String)> {
+    pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), Denied> {
         let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
         if !open.permissions.knows(&publish.topic) {
-            check_size(&publish.topic, &self.limits).map_err(|words| (ReasonCode::TopicNameInvalid, words))?;
+            check_size(&publish.topic, &self.limits, ReasonCode::TopicNameInvalid)?;
         }
         open.permissions.0.get_or_insert_default().check(&open.access, publish, now)
     }

@@ -7,8 +7,8 @@ use moorfall_wire::{
     ReasonCode, Will, WillProperties,
 };
 
-use super::{Action, After, Keep, Phase, Routed, Session};
-use crate::{Limits, Message, SessionKey, Time, aliases::AliasError};
+use super::{Action, After, Cause, Denied, Keep, Phase, Routed, Session};
+use crate::{Limits, Message, SessionKey, Time, access::Act, aliases::AliasError, retained::RetainedFull};
 
 /// The message that a will becomes.
 pub(super) fn will_message(will: Will, publisher: SessionKey, now: Time) -> Arc<Message> {
@@ -29,24 +29,26 @@ fn will_properties(will: WillProperties) -> PublishProperties {
 }
 
 /// Whether a topic name or filter stays within the bounds; the sentence says which it breaks.
-pub(super) fn check_size(topic: &str, limits: &Limits) -> Result<(), String> {
+pub(super) fn check_size(topic: &str, limits: &Limits, reason: ReasonCode) -> Result<(), Denied> {
     let levels = topic.split('/').count();
     if levels > limits.topic_levels {
-        return Err(format!("the topic has {levels} levels; at most {} are taken", limits.topic_levels));
+        let words = format!("the topic has {levels} levels; at most {} are taken", limits.topic_levels);
+        return Err(Denied::new(reason, Cause::Limit("topic-levels"), words));
     }
     if topic.len() > limits.topic_bytes {
-        return Err(format!("the topic has {} bytes; at most {} are taken", topic.len(), limits.topic_bytes));
+        let words = format!("the topic has {} bytes; at most {} are taken", topic.len(), limits.topic_bytes);
+        return Err(Denied::new(reason, Cause::Limit("topic-bytes"), words));
     }
     Ok(())
 }
 
 /// Whether a payload that is said to be text is text (§3.3.2.3.2). Only looked at when the publisher says so.
-pub(super) fn check_payload(indicator: Option<bool>, payload: &[u8]) -> Result<(), (ReasonCode, String)> {
+pub(super) fn check_payload(indicator: Option<bool>, payload: &[u8]) -> Result<(), Denied> {
     match std::str::from_utf8(payload) {
         Err(error) if indicator == Some(true) => {
             let at = error.valid_up_to();
             let words = format!("the payload is said to be UTF-8 text and is not, from byte {at} on");
-            Err((ReasonCode::PayloadFormatInvalid, words))
+            Err(Denied::new(ReasonCode::PayloadFormatInvalid, Cause::Payload, words))
         }
         _ => Ok(()),
     }
@@ -88,12 +90,13 @@ impl Session {
         let checked = check_payload(publish.properties.payload_format_indicator, &publish.payload);
         match checked.and_then(|()| self.may_publish(now, &publish)) {
             Ok(()) => self.accept(now, publish),
-            Err((reason, words)) => {
+            Err(denied) => {
                 if let Some(id) = publish.packet_id {
-                    self.acknowledge(publish.qos, id, reason, &words);
+                    self.acknowledge(publish.qos, id, denied.reason, &denied.words);
                 }
+                let topic = publish.topic.clone();
                 let message = self.message(now, publish).map(Arc::new);
-                self.actions.push_back(Action::Refused { words, message });
+                self.refused(now, denied.refusal(Act::Publish, &topic, message));
             }
         }
     }
@@ -132,10 +135,19 @@ impl Session {
         match routed {
             Routed::To(0) => self.acknowledge(qos, packet_id, ReasonCode::NoMatchingSubscribers, ""),
             Routed::To(_) => self.acknowledge(qos, packet_id, ReasonCode::Success, ""),
-            Routed::RetainedFull => {
-                let words = "the broker keeps as many retained messages as it may; the message was not taken";
+            Routed::QueuesFull => {
+                let words = "the queue of every subscriber is full; nobody gets the message";
                 self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, words);
-                self.actions.push_back(Action::Refused { words: words.into(), message: None });
+            }
+            Routed::RetainedFull(full) => {
+                let words = format!("{full}; the message was not taken");
+                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &words);
+                let limit = match full {
+                    RetainedFull::Broker => "retained-messages",
+                    RetainedFull::Identity => "retained-bytes-per-identity",
+                };
+                let denied = Denied::new(ReasonCode::QuotaExceeded, Cause::Limit(limit), words);
+                self.actions.push_back(Action::Refused(denied.refusal(Act::Publish, "", None)));
             }
         }
     }

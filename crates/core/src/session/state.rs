@@ -1,7 +1,7 @@
 //! What a session keeps when its connection ends (§4.1).
 
 use std::{
-    collections::{HashMap, HashSet},
+    collections::HashSet,
     sync::Arc,
     time::Duration,
 };
@@ -9,8 +9,8 @@ use std::{
 use foldhash::fast::RandomState;
 use moorfall_wire::{PacketId, QoS, SubscriptionOptions, TopicFilter, VariableInt};
 
-use super::subscribe::may_subscribe;
-use crate::{Delivery, Message, Via, access::Access, in_flight::InFlight};
+use super::{subscribe::may_subscribe, subscribed::Subscribed};
+use crate::{Delivery, Holding, Message, Via, access::Access, in_flight::InFlight};
 
 /// Seconds that a session outlives its connection when it never ends (§3.1.2.11.2).
 pub const NEVER: u32 = u32::MAX;
@@ -55,7 +55,7 @@ pub struct Sent {
 /// the QoS 2 messages that it has sent and not released. What waits to be sent is in its [`crate::Outbox`].
 #[derive(Clone, Debug, Default)]
 pub struct SessionState {
-    pub(super) subscriptions: HashMap<TopicFilter, Granted, RandomState>,
+    pub(super) subscriptions: Subscribed,
     pub(super) in_flight: InFlight<InUse>,
     pub(super) received: HashSet<PacketId, RandomState>,
 }
@@ -64,6 +64,11 @@ impl SessionState {
     /// Puts a stored subscription back.
     pub fn restore_subscription(&mut self, filter: TopicFilter, granted: Granted) {
         self.subscriptions.insert(filter, granted);
+    }
+
+    /// From now on what it holds counts in its identity's share.
+    pub fn hold_for(&mut self, holding: Arc<Holding>) {
+        self.subscriptions.hold_for(holding);
     }
 
     /// Puts a stored message back that had been sent; in the order in which they were sent.
@@ -84,7 +89,7 @@ impl SessionState {
     /// Takes out subscriptions that are not allowed any more, of a session whose client is away.
     pub fn withdraw(&mut self, access: &Access) -> Vec<TopicFilter> {
         let lost = |filter: &&TopicFilter| may_subscribe(access, filter).is_err();
-        let lost: Vec<TopicFilter> = self.subscriptions.keys().filter(lost).cloned().collect();
+        let lost: Vec<TopicFilter> = self.subscriptions.iter().map(|(filter, _)| filter).filter(lost).cloned().collect();
         for filter in &lost {
             self.subscriptions.remove(filter);
         }

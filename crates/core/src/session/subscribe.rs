@@ -1,28 +1,64 @@
 //! SUBSCRIBE and UNSUBSCRIBE.
 
 use moorfall_wire::{
-    Packet, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe, Subscription,
-    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe,
+    Packet, PacketId, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe, Subscription,
+    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe, VariableInt,
 };
 
-use super::{Action, After, Granted, Phase, Session, publish::check_size};
-use crate::Time;
-use crate::access::{Access, Decision, Request};
+use super::{Action, After, Cause, Denied, Granted, Phase, Refusal, Session, publish::check_size, shown};
+use crate::{
+    Time,
+    access::{Access, Act, Decision, Request},
+};
 
 /// Whether the rules grant a filter; of a shared subscription, the filter behind the group.
 ///
 /// Gives the highest QoS that they grant.
-pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, (ReasonCode, String)> {
+pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, Denied> {
+    let decided = decide(access, filter)?;
+    decided.map_err(|(request, decision)| Denied::by_rules(access, request.request(), &decision))
+}
+
+/// What is refused by the rules, and how; it is put into words only where it is told.
+type Refused = (Inner, Decision);
+
+/// A filter, or the one behind the group of a shared subscription.
+struct Inner(TopicFilter);
+
+impl Inner {
+    fn request(&self) -> Request<'_> {
+        Request::Subscribe { filter: &self.0 }
+    }
+}
+
+fn decide(access: &Access, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
     let inner = match filter.shared() {
         None => None,
         Some(Ok((_, inner))) => Some(inner),
-        Some(Err(error)) => return Err((ReasonCode::TopicFilterInvalid, format!("{filter}: {error}"))),
+        Some(Err(error)) => {
+            let words = format!("{}: {error}", shown(filter));
+            return Err(Denied::new(ReasonCode::TopicFilterInvalid, Cause::Filter, words));
+        }
     };
-    let request = Request::Subscribe { filter: inner.as_ref().unwrap_or(filter) };
-    match access.decide(request) {
+    Ok(match access.decide(Request::Subscribe { filter: inner.as_ref().unwrap_or(filter) }) {
         Decision::Allowed { highest_qos, .. } => Ok(highest_qos),
-        _ => Err((ReasonCode::NotAuthorized, access.explain(request))),
-    }
+        decision => Err((Inner(inner.unwrap_or_else(|| filter.clone())), decision)),
+    })
+}
+
+/// Filters that are gone through at a time: rules and filters that are long cost most of a millisecond each.
+const SLICE: usize = 8;
+
+/// A SUBSCRIBE that is gone through.
+#[derive(Debug)]
+pub(super) struct Subscribing {
+    arrived: Time,
+    packet_id: PacketId,
+    identifier: Option<VariableInt>,
+    left: std::vec::IntoIter<Subscription>,
+    reasons: Vec<ReasonCode>,
+    /// The first one in words, and how many there were.
+    refused: Option<Refusal>,
 }
 
 impl Session {
@@ -35,44 +71,107 @@ impl Session {
         open.rights_may_be_lost = true;
         open.permissions.forget();
         let mut lowered = Vec::new();
-        for (filter, granted) in &mut open.state.subscriptions {
+        let mut lost = None;
+        for (filter, granted) in open.state.subscriptions.iter_mut() {
             match may_subscribe(&open.access, filter) {
                 Ok(highest) if highest < granted.options.qos => {
                     granted.options.qos = highest;
                     lowered.push((filter.clone(), *granted));
                 }
                 Ok(_) => {}
-                Err((_, words)) => {
-                    let words = format!("the rules have changed: {words}");
-                    return self.fail(now, ReasonCode::NotAuthorized, words);
+                Err(denied) => {
+                    let words = format!("the rules have changed: {}", denied.words);
+                    lost = Some(words);
+                    break;
                 }
             }
+        }
+        if let Some(words) = lost {
+            return self.fail(now, ReasonCode::NotAuthorized, words);
         }
         for (filter, granted) in lowered {
             self.actions.push_back(Action::Subscribe { filter, granted, send_retained: false });
         }
     }
 
-    pub(super) fn handle_subscribe(&mut self, subscribe: Subscribe) {
-        let mut reasons = Vec::with_capacity(subscribe.subscriptions.len());
-        let mut first_refusal = None;
-        let identifier = subscribe.properties.subscription_identifier;
-        for Subscription { filter, mut options } in subscribe.subscriptions {
-            match self.check_subscription(&filter) {
-                Ok(highest) => {
-                    options.qos = options.qos.min(highest);
-                    reasons.push(self.grant(filter, Granted { options, identifier }));
-                }
-                Err((reason, words)) => {
-                    reasons.push(if self.version == ProtocolVersion::V5 { reason } else { ReasonCode::Unspecified });
-                    first_refusal.get_or_insert_with(|| words.clone());
-                    self.actions.push_back(Action::Refused { words, message: None });
-                }
-            }
+    /// Filters are gone through in slices. More than a session may ever have are not looked at.
+    pub(super) fn handle_subscribe(&mut self, now: Time, subscribe: Subscribe) {
+        let Subscribe { packet_id, properties, subscriptions } = subscribe;
+        let (count, limit) = (subscriptions.len(), self.limits.subscriptions);
+        let mut subscribing = Subscribing {
+            arrived: now,
+            packet_id,
+            identifier: properties.subscription_identifier,
+            left: Vec::new().into_iter(),
+            reasons: Vec::new(),
+            refused: None,
+        };
+        if count > limit {
+            let words = format!("a session may have {limit} subscriptions at most, and {count} are asked for at once");
+            let denied = Denied::new(ReasonCode::QuotaExceeded, Cause::Limit("subscriptions"), words);
+            subscribing.reasons = vec![self.refusal_code(denied.reason); count];
+            let first = subscriptions.first().map_or("", |first| &first.filter);
+            subscribing.refused = Some(Refusal { count: count as u64, ..denied.refusal(Act::Subscribe, first, None) });
+            return self.subscribed(subscribing);
         }
-        let reason_string = first_refusal.and_then(|words| self.problem_string(&words));
+        subscribing.left = subscriptions.into_iter();
+        subscribing.reasons.reserve(count);
+        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        open.subscribing = Some(Box::new(subscribing));
+    }
+
+    /// Goes on with a SUBSCRIBE; gives whether there was one.
+    pub(super) fn subscribe_on(&mut self) -> bool {
+        let Phase::Open(open) = &mut self.phase else { return false };
+        let Some(mut subscribing) = open.subscribing.take() else { return false };
+        for _ in 0..SLICE {
+            let Some(Subscription { filter, mut options }) = subscribing.left.next() else {
+                self.subscribed(*subscribing);
+                return true;
+            };
+            let reason = match self.check_subscription(&filter) {
+                Ok(Ok(highest)) => {
+                    options.qos = options.qos.min(highest);
+                    self.grant(filter, Granted { options, identifier: subscribing.identifier })
+                }
+                refused => {
+                    let topic = shown(&filter).into_owned();
+                    let (reason, denied) = match refused {
+                        Err(denied) => (denied.reason, Some(denied)),
+                        Ok(Err((inner, decision))) if subscribing.refused.is_none() => {
+                            let Phase::Open(open) = &self.phase else { return true };
+                            let denied = Denied::by_rules(&open.access, inner.request(), &decision);
+                            (denied.reason, Some(denied))
+                        }
+                        Ok(_) => (ReasonCode::NotAuthorized, None),
+                    };
+                    match (&mut subscribing.refused, denied) {
+                        (Some(refused), _) => refused.count += 1,
+                        (first @ None, denied) => *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None)),
+                    }
+                    self.refusal_code(reason)
+                }
+            };
+            subscribing.reasons.push(reason);
+        }
+        if let Phase::Open(open) = &mut self.phase {
+            open.subscribing = Some(subscribing);
+        }
+        true
+    }
+
+    fn refusal_code(&self, reason: ReasonCode) -> ReasonCode {
+        if self.version == ProtocolVersion::V5 { reason } else { ReasonCode::Unspecified }
+    }
+
+    fn subscribed(&mut self, subscribing: Subscribing) {
+        let Subscribing { arrived, packet_id, reasons, refused, .. } = subscribing;
+        let reason_string = refused.as_ref().and_then(|refused| self.problem_string(&refused.words));
         let properties = SubAckProperties { reason_string, ..SubAckProperties::default() };
-        self.answer(Packet::SubAck(SubAck { packet_id: subscribe.packet_id, properties, reasons }));
+        self.answer(Packet::SubAck(SubAck { packet_id, properties, reasons }));
+        if let Some(refused) = refused {
+            self.refused(arrived, refused);
+        }
     }
 
     /// Answers a change of subscriptions: at once, or when the change will survive.
@@ -84,15 +183,22 @@ impl Session {
         }
     }
 
-    fn check_subscription(&self, filter: &TopicFilter) -> Result<QoS, (ReasonCode, String)> {
+    fn check_subscription(&self, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
         let Phase::Open(open) = &self.phase else { unreachable!("packets are handled only while open") };
-        check_size(filter, &self.limits).map_err(|words| (ReasonCode::TopicFilterInvalid, words))?;
+        check_size(filter, &self.limits, ReasonCode::TopicFilterInvalid)?;
         let limit = self.limits.subscriptions;
         let known = &open.state.subscriptions;
-        if known.len() >= limit && !known.contains_key(filter) {
-            return Err((ReasonCode::QuotaExceeded, format!("a session may have {limit} subscriptions at most")));
+        let is_new = !known.contains(filter);
+        if known.len() >= limit && is_new {
+            let words = format!("a session may have {limit} subscriptions at most");
+            return Err(Denied::new(ReasonCode::QuotaExceeded, Cause::Limit("subscriptions"), words));
         }
-        may_subscribe(&open.access, filter)
+        if is_new && !known.has_room(filter) {
+            let words = format!("the subscriptions of {} are as many bytes as they may be", open.access.name());
+            let cause = Cause::Limit("subscription-bytes-per-identity");
+            return Err(Denied::new(ReasonCode::QuotaExceeded, cause, words));
+        }
+        decide(&open.access, filter)
     }
 
     fn grant(&mut self, filter: TopicFilter, granted: Granted) -> ReasonCode {

@@ -5,10 +5,10 @@ use std::sync::Arc;
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Identity, Limits, SessionKey, Time,
-    access::{Access, Policy},
+    access::{Access, Act, Policy},
     blueprint::Blueprint,
     plan::Breach,
-    session::{Action, Session, Verdict},
+    session::{Action, Cause, Refusal, Session, Verdict},
 };
 use moorfall_wire::{
     Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, QoS, ReasonCode, Subscribe,
@@ -114,7 +114,7 @@ fn what_breaks_the_plan_is_gathered_by_topic_and_kind() {
     let message = Publish::new("harrowmere/log".parse().unwrap(), vec![0xff], QoS::AtMostOnce);
     session.handle_packet(at(0), Packet::Publish(message));
     assert!(
-        matches!(session.poll_action(), Some(Action::Refused { words, .. }) if words.contains("not text from byte 0 on"))
+        matches!(session.poll_action(), Some(Action::Refused(refusal)) if refusal.words.contains("not text from byte 0 on"))
     );
     let mut drift = session.take_drift();
     drift.sort_by(|one, other| one.topic.cmp(&other.topic));
@@ -164,4 +164,102 @@ fn changed_rules_hold_for_the_next_message_and_lower_what_is_granted() {
     let lost = parting.state.withdraw(&access("name = \"empty\""));
     assert_eq!(lost.iter().map(ToString::to_string).collect::<Vec<_>>(), ["harrowmere/notes/#"]);
     assert_eq!(parting.state.subscriptions().count(), 0);
+}
+
+/// Subscribes to many filters at once; gives the answer, and what was refused.
+fn subscribe_to(session: &mut Session, now: Time, filters: usize) -> (Vec<ReasonCode>, Vec<Refusal>) {
+    let filter = |number| Subscription {
+        filter: format!("secret/{number}").parse().unwrap(),
+        options: SubscriptionOptions::default(),
+    };
+    session.handle_packet(
+        now,
+        Packet::Subscribe(Subscribe {
+            packet_id: PacketId::MIN,
+            properties: SubscribeProperties::default(),
+            subscriptions: (0..filters).map(filter).collect(),
+        }),
+    );
+    let mut refused = Vec::new();
+    while let Some(action) = session.poll_action() {
+        if let Action::Refused(refusal) = action {
+            refused.push(refusal);
+        }
+    }
+    match sent(session).remove(0) {
+        Packet::SubAck(ack) => (ack.reasons, refused),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn many_refused_filters_are_one_sentence_and_more_than_may_be_are_not_looked_at() {
+    let mut session = open(RULES);
+    let (reasons, refused) = subscribe_to(&mut session, at(0), 60);
+    assert_eq!(reasons, [ReasonCode::NotAuthorized; 60]);
+    let [refusal] = &refused[..] else { panic!("{refused:?}") };
+    assert_eq!((refusal.count, &refusal.cause, refusal.act), (60, &Cause::NoRule, Act::Subscribe));
+    assert_eq!(&*refusal.topic, "secret/0");
+    assert!(refusal.words.contains("may not subscribe to secret/0"), "{}", refusal.words);
+    let (reasons, refused) = subscribe_to(&mut session, at(60), 1_001);
+    assert_eq!(reasons, [ReasonCode::QuotaExceeded; 1_001]);
+    assert!(refused[0].words.contains("1001 are asked for at once") && refused[0].count == 1_001, "{refused:?}");
+}
+
+#[test]
+fn a_large_subscribe_is_gone_through_in_slices() {
+    let mut session = open(RULES);
+    let filter = |number: usize| Subscription {
+        filter: if number == 500 { "harrowmere/log".into() } else { format!("secret/{number}") }.parse().unwrap(),
+        options: SubscriptionOptions::default(),
+    };
+    session.handle_packet(
+        at(0),
+        Packet::Subscribe(Subscribe {
+            packet_id: PacketId::MIN,
+            properties: SubscribeProperties::default(),
+            subscriptions: (0..1_000).map(filter).collect(),
+        }),
+    );
+    assert!(session.has_actions() && !session.wants_packets(), "nothing overtakes it");
+    assert!(matches!(session.poll_action(), Some(Action::Subscribe { .. })));
+    assert!(sent(&mut session).is_empty(), "the rest was not looked at yet");
+    while session.poll_action().is_some() {}
+    assert_eq!(sent(&mut session).len(), 1);
+}
+
+#[test]
+fn whoever_is_refused_too_often_is_slowed_down_and_then_told_to_go() {
+    let mut session = open(RULES);
+    let mut now = at(0);
+    let mut held = 0;
+    while session.is_open() {
+        let Some(()) = session.wants_packets().then_some(()) else {
+            // Nothing is read until then, and silence is not the client's fault.
+            now = session.poll_timeout().unwrap();
+            session.handle_timeout(now);
+            assert!(session.wants_packets());
+            held += 1;
+            continue;
+        };
+        let message = Publish::new("secret/x".parse().unwrap(), "1", QoS::AtMostOnce);
+        session.handle_packet(now, Packet::Publish(message));
+        while session.poll_action().is_some() {}
+    }
+    assert_eq!(held, 10);
+    let packets = sent(&mut session);
+    let Some(Packet::Disconnect(disconnect)) = packets.last() else { panic!("{packets:?}") };
+    assert_eq!(disconnect.reason, ReasonCode::QuotaExceeded);
+    let words = disconnect.properties.reason_string.as_ref().unwrap();
+    assert!(words.contains("more than 50 attempts a second were refused"), "{words}");
+}
+
+#[test]
+fn a_sentence_holds_no_whole_long_topic() {
+    let mut session = open(RULES);
+    let long = format!("secret/{}", "x".repeat(4_000));
+    let message = Publish::new(long.parse().unwrap(), "1", QoS::AtMostOnce);
+    session.handle_packet(at(0), Packet::Publish(message));
+    let Some(Action::Refused(refusal)) = session.poll_action() else { panic!("it is refused") };
+    assert!(refusal.words.len() < 700 && refusal.topic.len() < 300, "{}", refusal.words.len());
 }

@@ -203,7 +203,7 @@ fn sessions_and_status_answer_in_tables_and_json() {
     let text = service.run(&["status"]);
     assert!(text.ok().contains("Sessions       1 connected, 0 away"), "{}", text.out);
     let limits = service.run(&["status", "--limits"]);
-    for part in ["LIMIT", "queue-policy", "drop-newest", "session-expiry-seconds", "for ever", "10,000"] {
+    for part in ["LIMIT", "queue-policy", "drop-newest", "session-expiry-seconds", "2,592,000", "10,000"] {
         assert!(limits.ok().contains(part), "{}", limits.out);
     }
     for output in [&table.out, &text.out, &limits.out] {

@@ -101,7 +101,8 @@ fn a_session_ends_when_its_time_is_over_and_at_once_when_it_is_ended() {
     }
     service.wait_for("one has ended by itself", |status| status["sessions_away"] == 1 && status["subscriptions"] == 1);
     let left = service.run(&["sessions", "--json"]).json();
-    assert_eq!((&left["sessions"][0]["client_id"], &left["sessions"][0]["ends_at"]), (&"long".into(), &().into()));
+    assert_eq!(left["sessions"][0]["client_id"], "long");
+    assert!(left["sessions"][0]["ends_at"].is_string(), "no session is kept for ever unless the limits say so: {left}");
     // What is over stays over, also after a crash.
     service.wait_for("it is written", |status| status["unwritten"] == 0);
     service.crash();

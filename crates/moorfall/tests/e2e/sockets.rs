@@ -59,17 +59,17 @@ fn large_payloads_arrive_whole_and_too_large_ones_end_the_connection() {
 }
 
 #[test]
-fn a_stranger_gets_no_further_than_16_kib_and_nonsense_harms_nobody() {
+fn a_stranger_gets_no_further_than_256_kib_and_nonsense_harms_nobody() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
     let mut friend = Peer::open(service.mqtt, V5, "friend");
     friend.subscribe("#", QoS::AtMostOnce);
 
     let mut large = connect(V5, "large");
-    large.user_name = Some("x".repeat(20_000).into());
-    let mut stranger = Peer::new(service.mqtt, V5);
-    stranger.send(&Packet::Connect(Box::new(large)));
-    assert_eq!(stranger.receive(), None);
+    let property = |number: usize| UserProperty { name: number.to_string().into(), value: "x".repeat(60_000).into() };
+    large.properties.user_properties = (0..5).map(property).collect();
+    let mut stranger = Peer::begin(service.mqtt, large);
+    assert!(matches!(stranger.receive(), Some(Packet::ConnAck(ack)) if ack.reason == ReasonCode::PacketTooLarge));
 
     let openings: [&[u8]; 6] = [
         b"GET / HTTP/1.1\r\nHost: weir\r\n\r\n",

@@ -64,12 +64,17 @@ pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
 /// What limits have turned away since the start, by their names.
 fn turned_away(broker: &Broker) -> BTreeMap<String, u64> {
     let seats = broker.seats.turned_away();
+    let identities = broker.registry.no_room();
     let counts = [
         ("connections", seats.connections),
         ("connects_per_second", seats.connects_per_second),
         ("connecting_per_address", seats.connecting_per_address),
         ("connecting_bytes", seats.connecting_bytes),
         ("waiting_sign_ins_per_address", broker.directory.passwords.turned_away()),
+        ("sessions_per_identity", identities.sessions),
+        ("subscription_bytes_per_identity", identities.subscriptions),
+        ("queue_bytes_per_identity", identities.queues),
+        ("retained_bytes_per_identity", identities.retained),
         ("http_connections", broker.http_connections.turned_away()),
         ("live_streams_per_person", broker.sign_ins.streams.turned_away()),
     ];

@@ -10,7 +10,7 @@ use axum::{
     extract::{Query, State},
     http::StatusCode,
 };
-use moorfall_core::blueprint::PathLevel;
+use moorfall_core::{access::Act, blueprint::PathLevel};
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -489,7 +489,14 @@ pub struct RefusalView {
     pub identity: String,
     /// By which client, the last time.
     pub client_id: String,
-    /// What and why.
+    /// Publishing or subscribing.
+    #[schema(value_type = String)]
+    pub act: Act,
+    /// The topic or filter of the last one, or its beginning.
+    pub topic: String,
+    /// Why, in a few words that are the same for one cause.
+    pub cause: String,
+    /// The last one in a sentence.
     pub words: String,
     /// How often.
     pub count: u64,
@@ -507,10 +514,13 @@ pub struct RefusalView {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn refusals(State(broker): State<Arc<Broker>>) -> Json<Vec<RefusalView>> {
-    let list = broker.refusals_seen.list().into_iter().map(|((identity, words), seen)| RefusalView {
-        identity,
+    let list = broker.refusals_seen.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
+        identity: identity.to_string(),
         client_id: seen.what.client_id,
-        words,
+        act,
+        topic: seen.what.topic,
+        cause: cause.to_string(),
+        words: seen.what.words,
         count: seen.count,
         first: seen.first,
         last: seen.last,

@@ -83,6 +83,7 @@ impl Connection {
         });
         let now = self.broker.clock.now();
         self.session.handle_admitted(now, record.key, state);
+        self.session.hold_for(Arc::clone(&record.holding));
         if expiry > 0 || was_kept {
             let row = SessionRow {
                 client_id: record.client_id.clone(),
@@ -131,6 +132,17 @@ impl Connection {
             NotAdmitted::InUse => {
                 (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
             }
+            NotAdmitted::Tied => (
+                ReasonCode::ClientIdentifierNotValid,
+                format!("the client identifier {client_id} is tied to another identity"),
+            ),
+            NotAdmitted::Name(why) => {
+                (ReasonCode::ClientIdentifierNotValid, format!("{client_id:?} can't be a client identifier: {why}"))
+            }
+            NotAdmitted::FullForIdentity(most) => (
+                ReasonCode::QuotaExceeded,
+                format!("the identity has {most} sessions, as many as it may"),
+            ),
             NotAdmitted::Full => (
                 ReasonCode::QuotaExceeded,
                 format!("there are {} sessions, as many as may be", self.broker.limits.sessions),

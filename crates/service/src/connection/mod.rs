@@ -19,7 +19,7 @@ use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
     router::{Route, RouteCache},
-    session::{Action, Keep, Routed, Session},
+    session::{Action, Keep, Refusal, Routed, Session},
 };
 use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::{sleep_until, timeout};
@@ -30,7 +30,6 @@ use crate::{
     certificate::ClientCertificate,
     counters::Batch,
     data_folder::random_text,
-    drift::RefusalNote,
     journal::Promise,
     listener::Listener,
     registry::Rights,
@@ -46,6 +45,12 @@ const WRITE_AHEAD: usize = 64 * 1024;
 
 /// The least and the most that is read at a time, bytes.
 const READ: (usize, usize) = (2 * 1024, 64 * 1024);
+
+/// How long one connection may have a thread at a time, about: whoever waits for the thread waits no longer for each.
+const TURN: Duration = Duration::from_millis(1);
+
+/// Packets and actions between two looks at the clock.
+const STEPS: u32 = 8;
 
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
@@ -86,6 +91,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         user_name: String::new(),
         routes: RouteCache::default(),
         run: Vec::new(),
+        run_answers: Vec::new(),
         noted: None,
         run_route: None,
         pending: VecDeque::new(),
@@ -97,6 +103,8 @@ pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origi
         batch: Batch::default(),
         farewell: None,
         checking: None,
+        turn: Time::default(),
+        steps: 0,
     };
     connection.run(&mut stream).await;
 }
@@ -116,6 +124,8 @@ struct Connection {
     routes: RouteCache<Arc<SessionRecord>>,
     /// Messages of the client that follow each other on one topic at one QoS and were not handed on yet.
     run: Vec<Arc<Message>>,
+    /// What the session is told of them when they are handed on, each with its place in the run.
+    run_answers: Vec<(usize, PacketId)>,
     /// The topic that was published to last, in the live hierarchy.
     noted: Option<(TopicName, topics::Path)>,
     /// To whom they go.
@@ -140,6 +150,10 @@ struct Connection {
     farewell: Option<(String, bool)>,
     /// Present while it is found out who the client is.
     checking: Option<BoxFuture<'static, Checked>>,
+    /// Since when it has the thread, about.
+    turn: Time,
+    /// Packets handled and actions carried out.
+    steps: u32,
 }
 
 /// Whether a kept session waits for its SUBACK.
@@ -181,6 +195,7 @@ impl Connection {
             }
             let event = self.wait(stream, &mut buffer, read_size).await;
             let now = self.broker.clock.now();
+            self.turn = now;
             match event {
                 Event::Read(Ok(0)) => {
                     self.session.handle_connection_lost(now, "the client closed the connection".into());
@@ -278,7 +293,29 @@ impl Connection {
         if self.session.has_actions() {
             self.act().await;
         }
-        while self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD {
+        loop {
+            self.handle_packets(now, buffer).await;
+            let has_answers = !self.run_answers.is_empty();
+            self.hand_on_run();
+            // The answers may have made room for more of what has arrived.
+            if !has_answers || !self.takes_more() {
+                break;
+            }
+        }
+        if buffer.is_empty() {
+            // The memory of an idle connection is given back.
+            *buffer = BytesMut::new();
+            self.run = Vec::new();
+        }
+    }
+
+    fn takes_more(&mut self) -> bool {
+        self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD
+    }
+
+    async fn handle_packets(&mut self, now: Time, buffer: &mut BytesMut) {
+        while self.takes_more() {
+            self.breathe().await;
             self.session.handle_plain_pubacks(now, buffer);
             if self.session.has_actions() {
                 self.act().await;
@@ -292,12 +329,6 @@ impl Connection {
                 Err(error) => self.session.handle_decode_error(now, &error),
             }
             self.act().await;
-        }
-        self.hand_on_run();
-        if buffer.is_empty() {
-            // The memory of an idle connection is given back.
-            *buffer = BytesMut::new();
-            self.run = Vec::new();
         }
     }
 
@@ -332,9 +363,37 @@ impl Connection {
         }
     }
 
+    /// Gives others their turn when this one has had the thread for long, whatever its client has sent. Looking at the
+    /// clock costs more than most of what is done, so it is looked at now and then.
+    async fn breathe(&mut self) {
+        self.steps += 1;
+        if self.steps.is_multiple_of(STEPS) {
+            let now = self.broker.clock.now();
+            if now - self.turn > TURN {
+                tokio::task::yield_now().await;
+                self.turn = self.broker.clock.now();
+            }
+        }
+    }
+
+    fn note_refusal(&mut self, refusal: Refusal) {
+        self.batch.refused += refusal.count;
+        if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.recorder.is_on()) {
+            let Message { topic, qos, retain, payload, .. } = &**message;
+            let origin = || self.origin_of(topic, *qos, *retain, payload);
+            self.broker.recorder.refuse(message, &refusal.words, origin);
+        }
+        if let Some(record) = &self.record {
+            tracing::debug!(client = record.client_id, count = refusal.count, "{}", refusal.words);
+            self.broker.refusals_seen.note_refusal(&record.identity, &record.client_id, &refusal);
+            record.note_refusal(refusal.words);
+        }
+    }
+
     /// Carries out what the session wants.
     async fn act(&mut self) {
         while let Some(action) = self.session.poll_action() {
+            self.breathe().await;
             match action {
                 Action::Authenticate(credentials) => self.checking = Some(self.authenticate(credentials)),
                 Action::Admit { client_id, identity, clean_start, expiry } => {
@@ -356,21 +415,7 @@ impl Connection {
                         self.broker.recorder.answered(journey, record, self.broker.clock.now(), reason);
                     }
                 }
-                Action::Refused { words, message } => {
-                    self.batch.refused += 1;
-                    if let Some(message) = message.filter(|_| self.broker.recorder.is_on()) {
-                        let Message { topic, qos, retain, payload, .. } = &*message;
-                        let origin = || self.origin_of(topic, *qos, *retain, payload);
-                        self.broker.recorder.refuse(&message, &words, origin);
-                    }
-                    if let Some(record) = &self.record {
-                        tracing::debug!(client = record.client_id, "{words}");
-                        let note = || RefusalNote { client_id: record.client_id.clone() };
-                        let key = (record.identity.to_string(), words.clone());
-                        self.broker.refusals_seen.note(key, 1, note, |_| {});
-                        record.note_refusal(words);
-                    }
-                }
+                Action::Refused(refusal) => self.note_refusal(refusal),
                 Action::Close { words, failure } => self.farewell = Some((words, failure)),
             }
         }

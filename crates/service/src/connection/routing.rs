@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use moorfall_core::{Message, Run, access::Request, router::Recipient, session::Routed};
+use moorfall_core::{Message, Run, access::Request, session::Routed};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
 use super::{Answer, Connection};
 use crate::{
     api::plan_of,
-    broker::{Broker, Waiting},
+    broker::{Broker, By, Waiting},
     recorder::Origin,
     topics::Noted,
 };
@@ -29,27 +29,28 @@ impl Connection {
         let plain = self.answers.is_empty()
             && message.journey() == 0
             && (same && !message.retain || Broker::is_plain(&message, route, self.session.is_kept()));
-        let (routed, promise) = if plain {
-            let own = |recipient: &&Recipient<_>| recipient.is_own(message.publisher);
-            // Nobody asks for the number at QoS 0.
-            let count = packet_id.map_or(0, |_| route.recipients.len() - route.recipients.iter().filter(own).count());
+        if plain {
             if !same || self.run.len() >= RUN {
                 let route = Arc::clone(route);
                 self.hand_on_run();
                 self.run_route = Some(route);
             }
-            self.run.push(message);
-            (Routed::To(count), None)
-        } else {
-            let route = Arc::clone(route);
-            self.hand_on_run();
-            self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
-            let waiting = match (&self.record, packet_id) {
-                (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
-                _ => None,
-            };
-            self.broker.distribute(&message, &route, waiting, &mut self.batch)
+            if let Some(id) = packet_id {
+                self.run_answers.push((self.run.len(), id));
+            }
+            return self.run.push(message);
+        }
+        let route = Arc::clone(route);
+        self.hand_on_run();
+        self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
+        let waiting = match (&self.record, packet_id) {
+            (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
+            _ => None,
         };
+        let nobody = Arc::default();
+        let identity = self.record.as_ref().map_or(&nobody, |record| &record.identity);
+        let by = By { identity, waiting };
+        let (routed, promise) = self.broker.distribute(&message, &route, by, &mut self.batch);
         let Some(id) = packet_id else { return };
         // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
         if promise.is_none() && self.answers.is_empty() {
@@ -92,12 +93,15 @@ impl Connection {
         self.noted = path.map(|path| (topic.detached(), path));
     }
 
-    /// Hands the messages of the run to their recipients.
+    /// Hands the messages of the run to their recipients, and tells the session what became of them.
     pub(super) fn hand_on_run(&mut self) {
-        if let Some(route) = self.run_route.take() {
-            let run = Arc::new(Run::new(self.run.drain(..)));
-            self.note_topic(run.messages(), run.weight() as u64);
-            self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
+        let Some(route) = self.run_route.take() else { return };
+        let run = Arc::new(Run::new(self.run.drain(..)));
+        self.note_topic(run.messages(), run.weight() as u64);
+        let handed = self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
+        for (place, id) in std::mem::take(&mut self.run_answers) {
+            let routed = if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };
+            self.session.handle_routed(run.qos(), id, routed);
         }
     }
 }

@@ -189,7 +189,7 @@ impl World {
             Action::Keep(keep) => self.kept.push(keep),
             Action::Commit(number) => self.peers[index].answers.push_back(Answer::Committed(number)),
             Action::Acknowledged { journey, reason } => self.answered.push((index, journey, reason)),
-            Action::Refused { words, .. } => self.peers[index].refusals.push(words),
+            Action::Refused(refusal) => self.peers[index].refusals.push(refusal.words),
             Action::Close { words, .. } => {
                 let peer = &mut self.peers[index];
                 peer.ending = words;
@@ -298,8 +298,10 @@ impl World {
     }
 
     fn route(&mut self, message: &Arc<moorfall_core::Message>) -> Routed {
-        if message.retain && self.router.retain(message, &self.limits).is_err() {
-            return Routed::RetainedFull;
+        if message.retain
+            && let Err(full) = self.router.retain(message, &Arc::default(), &self.limits)
+        {
+            return Routed::RetainedFull(full);
         }
         let route = self.router.route(&message.topic);
         let keeps = |recipient: &Recipient<usize>| recipient.qos > QoS::AtMostOnce && self.is_kept(recipient.handle);
