@@ -41,10 +41,7 @@
     '*': OverviewPage,
   };
 
-  $effect(() => {
-    void service.watch();
-    return () => service.stop();
-  });
+  $effect(() => service.poll.start());
 </script>
 
 <div class="flex h-dvh min-h-150 flex-col">

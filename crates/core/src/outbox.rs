@@ -159,7 +159,8 @@ impl Outbox {
                 part.advance(1);
                 continue;
             }
-            let room = part.fitting(self.most_bytes().saturating_sub(self.bytes)).min(self.max_messages - self.messages);
+            let room =
+                part.fitting(self.most_bytes().saturating_sub(self.bytes)).min(self.max_messages - self.messages);
             let mut fitting = part.split_to(room);
             if self.queue.len() >= Self::BORROWED {
                 fitting.put_at_rest();

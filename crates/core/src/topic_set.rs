@@ -1,9 +1,14 @@
 //! Sets of topics: filters in which a level may also stand for named values. They can be intersected, and one can be
 //! asked whether others cover it, which is what access rules and their proofs rest on.
 
-use std::{collections::BTreeSet, fmt, sync::Arc};
+use std::{
+    collections::BTreeSet,
+    fmt,
+    sync::{Arc, LazyLock},
+};
 
 use regex::Regex;
+use regex_automata::{Anchored, Input, hybrid::dfa::DFA};
 
 /// A named place in the topic hierarchy.
 #[derive(Clone, Debug, PartialEq)]
@@ -37,6 +42,16 @@ impl PartialEq for Values {
 }
 
 impl Level {
+    /// Whether a value that begins with `$` may stand there. A level of which nothing is said is as a wildcard, which
+    /// leaves such values out at the first level of a topic (§4.7.2).
+    fn may_be_hidden(&self) -> bool {
+        match &self.values {
+            Values::Free => false,
+            Values::OneOf(values) => values.iter().any(|value| is_hidden(value)),
+            Values::Pattern(pattern) => may_begin(pattern.as_str(), b'$'),
+        }
+    }
+
     /// Whether `value` may stand there.
     pub fn holds(&self, value: &str) -> bool {
         match &self.values {
@@ -80,6 +95,57 @@ impl Segment {
         }
     }
 
+    /// The same at the first level of a topic, where wildcards leave out what begins with `$`.
+    fn intersect_first(&self, other: &Self) -> Option<Self> {
+        match (self, other) {
+            (Self::Any, other) | (other, Self::Any) => other.visible(),
+            _ => self.intersect(other),
+        }
+    }
+
+    /// Without the values that begin with `$`.
+    fn visible(&self) -> Option<Self> {
+        match self {
+            Self::Any => Some(Self::Any),
+            Self::One(value) => (!is_hidden(value)).then(|| self.clone()),
+            Self::OneOf(values) => {
+                let values: BTreeSet<_> = values.iter().filter(|value| !is_hidden(value)).cloned().collect();
+                (!values.is_empty()).then_some(Self::OneOf(values))
+            }
+            Self::Matching(levels) if levels.iter().all(|level| level.may_be_hidden()) => {
+                let mut levels = levels.clone();
+                levels.push(Arc::clone(&VISIBLE));
+                Some(Self::Matching(levels))
+            }
+            Self::Matching(_) => Some(self.clone()),
+        }
+    }
+
+    /// Without the empty value, if that can be told.
+    fn without_empty(&self) -> Option<Self> {
+        match self {
+            Self::One(value) => (!value.is_empty()).then(|| self.clone()),
+            Self::OneOf(values) => {
+                let values: BTreeSet<_> = values.iter().filter(|value| !value.is_empty()).cloned().collect();
+                (!values.is_empty()).then_some(Self::OneOf(values))
+            }
+            Self::Any | Self::Matching(_) => Some(self.clone()),
+        }
+    }
+
+    /// Only with the values that begin with `$`, of which a wildcard has none.
+    fn hidden(&self) -> Option<Self> {
+        match self {
+            Self::Any => None,
+            Self::One(value) => is_hidden(value).then(|| self.clone()),
+            Self::OneOf(values) => {
+                let values: BTreeSet<_> = values.iter().filter(|value| is_hidden(value)).cloned().collect();
+                (!values.is_empty()).then_some(Self::OneOf(values))
+            }
+            Self::Matching(levels) => levels.iter().all(|level| level.may_be_hidden()).then(|| self.clone()),
+        }
+    }
+
     fn intersect(&self, other: &Self) -> Option<Self> {
         let common = match (self, other) {
             (Self::Any, segment) | (segment, Self::Any) => return Some(segment.clone()),
@@ -104,9 +170,14 @@ impl Segment {
             Self::Any => "anything".into(),
             Self::One(value) => value.to_string(),
             Self::OneOf(values) => values.first().cloned().unwrap_or_default(),
-            Self::Matching(levels) => format!("{{{}}}", levels[0].name),
+            Self::Matching(levels) => braced(&levels[0].name),
         }
     }
+}
+
+/// A level as it stands in a path; one that is put together has its braces already.
+fn braced(name: &str) -> String {
+    if name.contains('{') { name.to_owned() } else { format!("{{{name}}}") }
 }
 
 impl fmt::Display for Segment {
@@ -118,7 +189,7 @@ impl fmt::Display for Segment {
                 let values: Vec<&str> = values.iter().map(String::as_str).collect();
                 write!(f, "({})", values.join("|"))
             }
-            Self::Matching(levels) => write!(f, "{{{}}}", levels[0].name),
+            Self::Matching(levels) => f.write_str(&braced(&levels[0].name)),
         }
     }
 }
@@ -146,6 +217,24 @@ impl fmt::Display for TopicSet {
 
 /// Steps of a proof of covering, after which it is given up: the answer is then that nothing is proved.
 const STEPS: u32 = 50_000;
+
+/// What does not begin with `$`.
+static VISIBLE: LazyLock<Arc<Level>> = LazyLock::new(|| {
+    let pattern = Regex::new(r"^(?:[^$][\s\S]*)?$").expect("the pattern is good");
+    Arc::new(Level { name: "a value without $".into(), values: Values::Pattern(pattern) })
+});
+
+/// Whether something that begins with this byte may match a pattern. When that can't be told, it may.
+fn may_begin(pattern: &str, first: u8) -> bool {
+    let begins = || {
+        let dfa = DFA::new(pattern).ok()?;
+        let mut cache = dfa.create_cache();
+        let input = Input::new(std::slice::from_ref(&first)).anchored(Anchored::Yes);
+        let start = dfa.start_state_forward(&mut cache, &input).ok()?;
+        Some(!dfa.next_state(&mut cache, start, first).ok()?.is_dead())
+    };
+    begins().unwrap_or(true)
+}
 
 /// Whether wildcards do not match this at the first level (§4.7.2).
 fn is_hidden(value: &str) -> bool {
@@ -200,34 +289,54 @@ impl TopicSet {
         if short.segments.len() < long.segments.len() && !short.open {
             return None;
         }
-        // A wildcard at the beginning leaves out what begins with `$`.
-        let wild = |set: &Self| matches!(set.segments.first(), None | Some(Segment::Any));
-        let hidden = |set: &Self| matches!(set.segments.first(), Some(Segment::One(value)) if is_hidden(value));
-        if wild(short) && hidden(long) || wild(long) && hidden(short) {
-            return None;
-        }
-        let both = short.segments.iter().zip(&long.segments).map(|(one, other)| one.intersect(other));
+        let both =
+            short.segments.iter().zip(&long.segments).enumerate().map(|(place, (one, other))| {
+                if place == 0 { one.intersect_first(other) } else { one.intersect(other) }
+            });
         let mut segments = both.collect::<Option<Vec<_>>>()?;
         segments.extend_from_slice(&long.segments[short.segments.len()..]);
+        // `#` alone leaves out what begins with `$`, too.
+        if short.segments.is_empty()
+            && let Some(first) = segments.first_mut()
+        {
+            *first = first.visible()?;
+        }
         Some(Self { segments, open: short.open && long.open })
     }
 
     /// A topic of this set that none of `others` holds; `None` if there is none. What patterns match is not compared:
     /// a level told by a pattern is covered by itself or by any value, and so an example may be given that is none.
     pub fn outside<'a>(&self, others: impl IntoIterator<Item = &'a Self>) -> Option<String> {
-        let hidden = matches!(self.segments.first(), Some(Segment::One(value)) if is_hidden(value));
-        let wild = |set: &&Self| matches!(set.segments.first(), None | Some(Segment::Any));
-        let alive: Vec<Rest<'_>> = others
-            .into_iter()
-            .filter(|set| !hidden || !wild(set))
-            .map(|set| Rest { segments: &set.segments, open: set.open })
-            .collect();
+        let others: Vec<&Self> = others.into_iter().collect();
         let mut steps = STEPS;
-        // A topic has at least one level.
-        let segments = if self.segments.is_empty() { &[Segment::Any][..] } else { &self.segments };
-        let mut path = outside(Rest { segments, open: self.open }, &alive, &mut steps)?;
-        path.reverse();
-        Some(path.join("/"))
+        // A topic has at least one level. Values that begin with `$` are looked at apart: wildcards leave them out.
+        let first = self.segments.first().unwrap_or(&Segment::Any);
+        let rest = self.segments.get(1..).unwrap_or_default();
+        let wild = |set: &&&Self| matches!(set.segments.first(), None | Some(Segment::Any));
+        let mut look = |first: Segment, others: &[&Self]| {
+            let segments: Vec<Segment> = std::iter::once(first).chain(rest.iter().cloned()).collect();
+            let alive: Vec<Rest<'_>> =
+                others.iter().map(|set| Rest { segments: &set.segments, open: set.open }).collect();
+            let set = Rest { segments: &segments, open: self.open };
+            let path = match segments[0].without_empty() {
+                // No topic is empty; what goes on below it is one.
+                rest if segments.len() == 1 && segments[0].holds("") && !matches!(segments[0], Segment::Any) => {
+                    let below = [Segment::One("".into()), Segment::Any];
+                    let below = Rest { segments: &below, open: true };
+                    let of_rest = rest.and_then(|rest| outside(Rest { segments: &[rest], ..set }, &alive, &mut steps));
+                    of_rest.or_else(|| self.open.then(|| outside(below, &alive, &mut steps)).flatten())
+                }
+                _ => outside(set, &alive, &mut steps),
+            };
+            let mut path = path?;
+            path.reverse();
+            Some(path.join("/"))
+        };
+        let visible = first.visible().and_then(|first| look(first, &others));
+        visible.or_else(|| {
+            let named: Vec<&Self> = others.iter().filter(|set| !wild(set)).copied().collect();
+            look(first.hidden()?, &named)
+        })
     }
 
     /// A topic of this set.
@@ -325,9 +434,10 @@ mod tests {
     fn segment() -> impl Strategy<Value = Segment> {
         prop_oneof![
             2 => Just(Segment::Any),
-            4 => prop::sample::select(vec!["a", "b", "c"]).prop_map(one),
-            2 => prop::sample::subsequence(vec!["a", "b", "c"], 1..3).prop_map(|values| one_of(&values)),
+            4 => prop::sample::select(vec!["a", "b", "$d", ""]).prop_map(one),
+            2 => prop::sample::subsequence(vec!["a", "b", "$d", ""], 1..3).prop_map(|values| one_of(&values)),
             1 => Just(pattern("p", "^[ab]+$")),
+            1 => Just(pattern("q", "^(?:a|\\$d)$")),
         ]
     }
 
@@ -339,13 +449,15 @@ mod tests {
 
     /// All topics of up to five levels over a few values, one of which nobody names.
     fn topics() -> Vec<String> {
-        let values = ["a", "b", "c", "ab", "anything"];
+        let values = ["a", "b", "$d", "", "anything"];
         let mut all: Vec<String> = Vec::new();
         let mut longest: Vec<String> = values.iter().map(|value| (*value).into()).collect();
         for _ in 0..4 {
             all.extend_from_slice(&longest);
             longest = longest.iter().flat_map(|topic| values.map(|value| format!("{topic}/{value}"))).collect();
         }
+        // No topic is empty.
+        all.retain(|topic| !topic.is_empty());
         all
     }
 

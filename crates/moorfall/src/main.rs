@@ -11,7 +11,7 @@ mod payload;
 mod remotes;
 mod view;
 
-use std::process::ExitCode;
+use std::{process::ExitCode, time::Duration};
 
 use clap::{Parser, Subcommand};
 
@@ -86,10 +86,32 @@ enum Command {
     Drill(commands::drill::Arguments),
 }
 
-#[tokio::main]
-async fn main() -> ExitCode {
+/// How long what still runs aside may take when everything else has ended.
+const LAST: Duration = Duration::from_secs(1);
+
+fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let done = match arguments.command {
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            output::complain(&output::Failure(format!("no threads can be started: {error}")));
+            return ExitCode::FAILURE;
+        }
+    };
+    let done = runtime.block_on(run(arguments));
+    // Work that nobody can end, as a proof over many identities, does not keep the process.
+    runtime.shutdown_timeout(LAST);
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            output::complain(&failure);
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> output::Done {
+    match arguments.command {
         Command::Serve(arguments) => commands::serve::run(arguments).await,
         Command::Demo(arguments) => commands::demo::run(arguments).await,
         Command::Publish(arguments) => commands::publish::run(arguments).await,
@@ -115,12 +137,5 @@ async fn main() -> ExitCode {
         Command::Completions(arguments) => commands::manual::completions::<Arguments>(&arguments),
         Command::Manual(arguments) => commands::manual::manual::<Arguments>(&arguments),
         Command::Drill(arguments) => commands::drill::run(arguments).await,
-    };
-    match done {
-        Ok(()) => ExitCode::SUCCESS,
-        Err(failure) => {
-            output::complain(&failure);
-            ExitCode::FAILURE
-        }
     }
 }

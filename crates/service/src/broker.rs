@@ -13,7 +13,7 @@ use std::{
 use moorfall_core::{
     Holding, Identity, Limits, Message, Quota, Run, SessionKey,
     measure::History,
-    router::{Recipient, Route, Router},
+    router::{Load, Recipient, Route, Router},
     session::Routed,
 };
 use moorfall_store::{Resolution, Sample, Store};
@@ -32,11 +32,12 @@ use crate::{
     bench::Bench,
     clock::Clock,
     counters::{Batch, PerCore},
+    database_health::DatabaseHealth,
     design::Design,
     directory::{Directory, DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact, ManyPut},
     doors::Doors,
     drift::{Drifts, Refusals},
-    gatekeeper::PerAddress,
+    gatekeeper::{PerAddress, Tickets},
     journal::{self, Journal, Promise},
     listener::Listener,
     private_database::PrivateDatabase,
@@ -117,6 +118,8 @@ pub(crate) struct Broker {
     pub(crate) authenticator: Authenticator,
     pub(crate) seats: Arc<Seats>,
     pub(crate) http_connections: Arc<PerAddress>,
+    /// Checks of designs that are under way, by person.
+    pub(crate) checks: Arc<Tickets<Arc<str>>>,
     pub(crate) directory: Directory,
     pub(crate) tokens: Tokens,
     pub(crate) sign_ins: SignIns,
@@ -131,8 +134,7 @@ pub(crate) struct Broker {
     /// Samples of the last while, written to the database or not.
     pub(crate) recent: Mutex<VecDeque<(Resolution, Sample)>>,
     pub(crate) live: broadcast::Sender<LiveReading>,
-    /// Why the database did not answer the last time, if it did not.
-    pub(crate) database_trouble: Mutex<Option<String>>,
+    pub(crate) database: DatabaseHealth,
     pub(crate) stopping: CancellationToken,
     pub(crate) open: bool,
     /// Connections and everything that goes on beside them.
@@ -184,6 +186,7 @@ impl Broker {
             open: parts.authenticator.is_open(),
             authenticator: parts.authenticator,
             http_connections: Arc::default(),
+            checks: Arc::default(),
             seats: Arc::new(Seats::new(Arc::clone(&limits))),
             directory: parts.directory,
             tokens: parts.tokens,
@@ -196,7 +199,7 @@ impl Broker {
             history: Mutex::new(History::new(HISTORY)),
             recent: Mutex::default(),
             live: broadcast::channel(16).0,
-            database_trouble: Mutex::new(None),
+            database: DatabaseHealth::default(),
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
             addresses: parts.addresses,
@@ -204,17 +207,6 @@ impl Broker {
             http_listener: parts.http_listener,
             next_key: AtomicU64::new(parts.last.key + 1),
         }
-    }
-
-    /// Says once that the database is away, and once that it is back.
-    pub(crate) fn note_database(&self, trouble: Option<String>) {
-        let mut known = self.database_trouble.lock();
-        match (&trouble, known.is_some()) {
-            (Some(words), false) => tracing::error!("the database is away, what must survive waits: {words}"),
-            (None, true) => tracing::info!("the database is back"),
-            _ => {}
-        }
-        *known = trouble;
     }
 
     /// What an identity holds, and how much it may.
@@ -260,7 +252,12 @@ impl Broker {
         By { identity, waiting }: By<'_>,
         batch: &mut Batch,
     ) -> (Routed, Option<Arc<Promise>>) {
-        let chosen = route.groups.iter().filter_map(|group| group.choose(|record| record.load()));
+        // A member that may not have this message is not there for it.
+        let load = |record: &Arc<SessionRecord>| match record.is_denied(&message.topic) {
+            true => Load::Over,
+            false => record.load(),
+        };
+        let chosen = route.groups.iter().filter_map(|group| group.choose(load));
         let all = || route.recipients.iter();
         let files = |recipient: &Recipient<Arc<SessionRecord>>| {
             message.qos.min(recipient.qos) > QoS::AtMostOnce && recipient.handle.is_kept()

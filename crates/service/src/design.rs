@@ -6,13 +6,14 @@ use std::{
         Arc,
         atomic::{AtomicBool, Ordering},
     },
+    time::{Duration, Instant},
 };
 
 use arc_swap::ArcSwap;
 use moorfall_core::{
     Identity,
     access::Policy,
-    blueprint::{Blueprint, Change, Finding, ProofResult, Source, SourceFile, diff, prove},
+    blueprint::{Blueprint, Change, Finding, Population, ProofResult, Source, SourceFile, diff, prove_within},
 };
 use moorfall_store::{RevisionRecord, Store, StoreError};
 use tokio::sync::Mutex;
@@ -71,6 +72,9 @@ pub(crate) struct Draft {
     pub(crate) message: String,
 }
 
+/// How long the proofs of one check may take; those that are not decided by then do not hold.
+const LONGEST_CHECK: Duration = Duration::from_secs(20);
+
 /// The designs of the broker.
 #[derive(Debug)]
 pub(crate) struct Design {
@@ -126,7 +130,11 @@ impl Broker {
             Ok(blueprint) => {
                 let findings = blueprint.lint();
                 let policy = Arc::new(Policy::new(Arc::new(blueprint)));
-                let proofs = prove(&policy, &self.population());
+                let (identities, tied) = (self.population(), self.directory.tied());
+                let began = Instant::now();
+                let is_over = || began.elapsed() > LONGEST_CHECK || self.stopping.is_cancelled();
+                let proofs =
+                    prove_within(&policy, Population { identities: &identities, tied: &tied, is_over: &is_over });
                 Checked { policy: Some(policy), findings, proofs }
             }
         }

@@ -485,6 +485,13 @@ impl Directory {
         self.known.read().get(name)?.client_id.clone()
     }
 
+    /// The only client identifiers that some identities may use, by their names.
+    pub(crate) fn tied(&self) -> BTreeMap<Arc<str>, String> {
+        let known = self.known.read();
+        let tied = known.all().filter_map(|record| Some((record.name.as_str().into(), record.client_id.clone()?)));
+        tied.collect()
+    }
+
     /// Whether a client identifier is tied to this identity, among others perhaps; `None` if it is tied to nobody.
     pub(crate) fn is_tied(&self, client_id: &str, name: &str) -> Option<bool> {
         let known = self.known.read();

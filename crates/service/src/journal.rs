@@ -28,7 +28,7 @@ use tokio::{
 };
 use tokio_util::sync::CancellationToken;
 
-use crate::{broker::Broker, session_record::SessionRecord};
+use crate::{broker::Broker, database_health::Asked, session_record::SessionRecord};
 
 /// How long one commit may take before the database counts as away.
 const PATIENCE: Duration = Duration::from_secs(15);
@@ -284,13 +284,13 @@ async fn write(broker: &Broker, changes: &Changes) -> bool {
     loop {
         let words = match timeout(PATIENCE, broker.store.commit(changes)).await {
             Ok(Ok(())) => {
-                broker.note_database(None);
+                broker.database.note(Asked::Journal, None);
                 return true;
             }
             Ok(Err(error)) => error.to_string(),
             Err(_) => "it does not answer".into(),
         };
-        broker.note_database(Some(words));
+        broker.database.note(Asked::Journal, Some(words));
         if broker.journal.closing.is_cancelled() && *last.get_or_insert_with(|| Instant::now() + LAST) <= Instant::now()
         {
             return false;

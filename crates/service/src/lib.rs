@@ -13,6 +13,7 @@ mod clock;
 mod connection;
 mod counters;
 mod data_folder;
+mod database_health;
 mod descriptors;
 mod design;
 mod directory;
@@ -253,6 +254,7 @@ impl Service {
         tasks.spawn(restore::forget_expired(Arc::clone(&broker)));
         tasks.spawn(restore::forget_topics(Arc::clone(&broker)));
         let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
+        tasks.spawn(database_health::watch(Arc::clone(&broker)));
         tasks.spawn(sampler::run(Arc::clone(&broker), samples));
         tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));
         for (listener, socket) in sockets.listeners {

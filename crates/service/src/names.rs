@@ -40,7 +40,9 @@ mod tests {
         for good in ["kettle-weir", "Gänse Mühle", "堰", "a b", "", "مقياس"] {
             assert_eq!(fault(good), None, "{good}");
         }
-        for bad in ["weir\u{200B}", "weir\u{202E}riew", "\u{FEFF}weir", "we\u{AD}ir", "weir\u{2800}", "weir\n", "\u{3164}"] {
+        for bad in
+            ["weir\u{200B}", "weir\u{202E}riew", "\u{FEFF}weir", "we\u{AD}ir", "weir\u{2800}", "weir\n", "\u{3164}"]
+        {
             assert!(fault(bad).is_some_and(|why| why.contains("can't be seen")), "{bad:?}");
         }
         for blank in [" weir", "weir ", "\u{A0}weir", "weir\u{3000}"] {

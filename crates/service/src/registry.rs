@@ -15,6 +15,7 @@ use moorfall_core::{
     Delivery, Holding, Identity, Limits, Message, Queued, Quota, SessionKey, Time,
     access::{Access, Request},
     measure::Totals,
+    router::Load,
     session::{Cause, Parting, Refusal},
 };
 use moorfall_store::SessionRow;
@@ -375,7 +376,11 @@ impl Broker {
     fn hand_on(&self, from: &SessionRecord, deliveries: impl Iterator<Item = Delivery>) {
         for delivery in deliveries {
             let group = delivery.shared().and_then(|filter| self.router.group(filter));
-            let member = group.as_ref().and_then(|group| group.choose(|record| record.load()));
+            let load = |record: &Arc<SessionRecord>| match record.is_denied(&delivery.message.topic) {
+                true => Load::Over,
+                false => record.load(),
+            };
+            let member = group.as_ref().and_then(|group| group.choose(load));
             let journey = delivery.message.journey();
             self.recorder.withheld(journey, from, || match member {
                 Some(member) => format!("the client went away; it was {}'s turn then", member.handle.client_id),
@@ -474,6 +479,7 @@ impl Broker {
             if let Place::Parked(parked) = &mut *record.place.lock()
                 && let Rights::Bound(access) = self.rights(&record.identity, &record.client_id)
             {
+                record.set_access(&access);
                 for filter in parked.state.withdraw(&access) {
                     self.router.unsubscribe(record.key, [&filter]);
                     journal.unsubscribe(record.key, &filter);

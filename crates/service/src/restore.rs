@@ -10,6 +10,7 @@ use moorfall_store::{Stored, StoredSession};
 
 use crate::{
     broker::Broker,
+    registry::Rights,
     session_record::{NewSession, Parked, Place, SessionRecord},
 };
 
@@ -72,6 +73,9 @@ fn restore_session(
     let new = NewSession { key, client_id: row.client_id, identity: row.identity, began_at, kept: true };
     let record = SessionRecord::new(new, place, holding, &broker.limits);
     let record = Arc::new(record);
+    if let Rights::Bound(access) = broker.rights(&record.identity, &record.client_id) {
+        record.set_access(&access);
+    }
     record.subscriptions.store(count.0, Ordering::Relaxed);
     record.in_flight.store(count.1, Ordering::Relaxed);
     record.put_back(waiting.into_iter().map(Queued::One));

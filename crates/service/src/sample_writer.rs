@@ -8,7 +8,7 @@ use tokio::{
     time::{Instant, sleep, timeout},
 };
 
-use crate::broker::Broker;
+use crate::{broker::Broker, database_health::Asked};
 
 /// Samples that wait for the writer, one hour's worth; beyond it the newest are lost and counted.
 pub(crate) const KEPT: usize = 3_600;
@@ -35,7 +35,7 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
             continue;
         }
         while let Err(words) = write(&broker, &mut waiting).await {
-            broker.note_database(Some(words));
+            broker.database.note(Asked::Samples, Some(words));
             if let Some(database) = &broker.private_database {
                 database.revive().await;
             }
@@ -47,7 +47,7 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
                 () = broker.stopping.cancelled() => {}
             }
         }
-        broker.note_database(None);
+        broker.database.note(Asked::Samples, None);
         if !open {
             return;
         }

@@ -9,12 +9,14 @@ use std::{
     },
 };
 
+use arc_swap::ArcSwapOption;
 use moorfall_core::{
     Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
+    access::Access,
     router::{Load, Recipient},
     session::{Granted, SessionState, Withheld},
 };
-use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter};
+use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
@@ -199,6 +201,8 @@ pub(crate) struct SessionRecord {
     outbox: Mutex<Option<Outbox>>,
     /// What its identity holds; its queue counts in it.
     pub(crate) holding: Arc<Holding>,
+    /// Its rights, if rules deny it a part of what it may subscribe to.
+    denied: ArcSwapOption<Access>,
 }
 
 /// A session to be.
@@ -233,7 +237,18 @@ impl SessionRecord {
             stored: AtomicBool::new(kept),
             outbox: Mutex::new(Some(Outbox::new(limits))),
             holding,
+            denied: ArcSwapOption::empty(),
         }
+    }
+
+    /// What it may do from now on.
+    pub(crate) fn set_access(&self, access: &Access) {
+        self.denied.store(access.is_denied_some().then(|| Arc::new(access.clone())));
+    }
+
+    /// Whether a rule denies it this topic of a filter that it was granted.
+    pub(crate) fn is_denied(&self, topic: &TopicName) -> bool {
+        self.denied.load().as_ref().is_some_and(|access| access.withholds(topic))
     }
 
     /// Whether it outlives its connection. Its messages at QoS 1 and 2 are then filed in the journal.

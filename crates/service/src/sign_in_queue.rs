@@ -181,7 +181,14 @@ impl<J> Default for Queue<J> {
             names: LruCache::new(REMEMBERED),
             good: LruCache::new(REMEMBERED),
         };
-        Self { lanes: HashMap::default(), turns: VecDeque::new(), parked: BTreeMap::new(), last_number: 0, budgets, waits: Vec::new(), }
+        Self {
+            lanes: HashMap::default(),
+            turns: VecDeque::new(),
+            parked: BTreeMap::new(),
+            last_number: 0,
+            budgets,
+            waits: Vec::new(),
+        }
     }
 }
 

@@ -1,5 +1,5 @@
-//! Tokens: what identities sign in with in place of a password. A token is signed and shown once; what is kept is only
-//! that it was made. It ends by itself, and at once when it is revoked.
+//! Tokens: what identities sign in with in place of a password. A token is a secret of 200 bits that is shown once; what
+//! is kept is its digest. It ends by itself, and at once when it is revoked.
 
 use std::{collections::HashMap, sync::Arc};
 
@@ -7,7 +7,7 @@ use foldhash::fast::RandomState;
 use hmac::{Hmac, KeyInit, Mac};
 use moorfall_store::{Store, StoreError, TokenRecord};
 use parking_lot::RwLock;
-use sha2::Sha256;
+use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
 
 use crate::data_folder::random_text;
@@ -18,35 +18,38 @@ const PREFIX: &str = "moor-";
 /// The longest life of a token.
 pub(crate) const LONGEST: Duration = Duration::days(3_660);
 
+/// Characters of the secret part, five bits each.
+const SECRET: usize = 40;
+
 /// All tokens.
+#[derive(Debug)]
 pub(crate) struct Tokens {
     store: Store,
-    key: Vec<u8>,
     known: RwLock<HashMap<String, Arc<TokenRecord>, RandomState>>,
 }
 
-impl std::fmt::Debug for Tokens {
-    /// Leaves the key out.
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Tokens").field("known", &self.known.read().len()).finish_non_exhaustive()
-    }
+/// The secret part of a token as tokens were before: signed by a key for this identity.
+fn signed(key: &[u8], id: &str, identity: &str) -> String {
+    let mut mac = Hmac::<Sha256>::new_from_slice(key).expect("a key of any length will do");
+    mac.update(id.as_bytes());
+    mac.update(b"\0");
+    mac.update(identity.as_bytes());
+    mac.finalize().into_bytes().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 impl Tokens {
     pub(crate) async fn load(store: Store) -> Result<Self, StoreError> {
-        let key = store.signing_key(random_text(40).as_bytes()).await?;
+        if let Some(key) = store.signing_key().await? {
+            let old = store.tokens().await?.into_iter().filter(|token| token.digest.is_none());
+            let digest = |token: TokenRecord| {
+                let secret = signed(&key, &token.id, &token.identity);
+                (token.id, Sha256::digest(secret.as_bytes()).to_vec())
+            };
+            store.forget_signing_key(&old.map(digest).collect::<Vec<_>>()).await?;
+        }
         let known = store.tokens().await?.into_iter().map(|token| (token.id.clone(), Arc::new(token)));
         let known = RwLock::new(known.collect());
-        Ok(Self { store, key, known })
-    }
-
-    /// The signature of a token, which holds for this identity only.
-    fn signature(&self, id: &str, identity: &str) -> Hmac<Sha256> {
-        let mut mac = Hmac::<Sha256>::new_from_slice(&self.key).expect("a key of any length will do");
-        mac.update(id.as_bytes());
-        mac.update(b"\0");
-        mac.update(identity.as_bytes());
-        mac
+        Ok(Self { store, known })
     }
 
     /// Makes a token; `None` if the identity has one of this name, or there is no such identity.
@@ -56,15 +59,13 @@ impl Tokens {
         name: &str,
         life: Duration,
     ) -> Result<Option<(String, Arc<TokenRecord>)>, StoreError> {
-        let id = random_text(16);
-        let Some(record) = self.store.add_token(&id, identity, name, OffsetDateTime::now_utc() + life).await? else {
-            return Ok(None);
-        };
+        let (id, secret) = (random_text(16), random_text(SECRET));
+        let ends = OffsetDateTime::now_utc() + life;
+        let digest = Sha256::digest(secret.as_bytes());
+        let Some(record) = self.store.add_token(&id, identity, name, ends, &digest).await? else { return Ok(None) };
         let record = Arc::new(record);
         self.known.write().insert(id.clone(), Arc::clone(&record));
-        let signature = self.signature(&id, identity).finalize().into_bytes();
-        let hex: String = signature.iter().map(|byte| format!("{byte:02x}")).collect();
-        Ok(Some((format!("{PREFIX}{id}.{hex}"), record)))
+        Ok(Some((format!("{PREFIX}{id}.{secret}"), record)))
     }
 
     /// The tokens of an identity that have not ended, by name.
@@ -101,16 +102,14 @@ impl Tokens {
         password.starts_with(PREFIX.as_bytes())
     }
 
-    /// The identifier of a token that is signed, known, this identity's, and has not ended.
+    /// The identifier of a token that is known, this identity's, and has not ended.
     pub(crate) fn check(&self, identity: &str, password: &[u8]) -> Option<String> {
         let text = std::str::from_utf8(password).ok()?.strip_prefix(PREFIX)?;
-        let (id, hex) = text.split_once('.')?;
-        let digits = |at: usize| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok();
-        let given: Vec<u8> = (0..hex.len() / 2).map(|index| digits(2 * index)).collect::<Option<_>>()?;
-        // Takes as long for every signature that is wrong.
-        self.signature(id, identity).verify_slice(&given).ok()?;
+        let (id, secret) = text.split_once('.')?;
         let known = self.known.read();
         let token = known.get(id)?;
-        (token.identity == identity && token.expires_at > OffsetDateTime::now_utc()).then(|| id.to_owned())
+        // Digests are compared, so the time taken tells nothing of the secret.
+        let is_right = token.digest.as_deref() == Some(&Sha256::digest(secret.as_bytes())[..]);
+        (is_right && token.identity == identity && token.expires_at > OffsetDateTime::now_utc()).then(|| id.to_owned())
     }
 }

@@ -18,6 +18,8 @@ pub struct TokenRecord {
     pub created_at: OffsetDateTime,
     /// When it ends.
     pub expires_at: OffsetDateTime,
+    /// SHA-256 of its secret part; absent for one that was signed by a key, before tokens had one.
+    pub digest: Option<Vec<u8>>,
 }
 
 impl Store {
@@ -34,12 +36,13 @@ impl Store {
         identity: &str,
         name: &str,
         expires_at: OffsetDateTime,
+        digest: &[u8],
     ) -> Result<Option<TokenRecord>, StoreError> {
-        let statement = "INSERT INTO identity_token (id, identity, name, expires_at) \
-             SELECT $1, $2, $3, $4 WHERE EXISTS (SELECT 1 FROM identity WHERE name = $2) \
-             ON CONFLICT (identity, name) DO UPDATE SET id = $1, created_at = now(), expires_at = $4 \
+        let statement = "INSERT INTO identity_token (id, identity, name, expires_at, digest) \
+             SELECT $1, $2, $3, $4, $5 WHERE EXISTS (SELECT 1 FROM identity WHERE name = $2) \
+             ON CONFLICT (identity, name) DO UPDATE SET id = $1, created_at = now(), expires_at = $4, digest = $5 \
              WHERE identity_token.expires_at < now() RETURNING *";
-        let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at);
+        let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at).bind(digest);
         Ok(added.fetch_optional(&self.pool).await?)
     }
 
@@ -49,12 +52,22 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// The key that tokens are signed with: the one that is there, or else this one from now on.
-    pub async fn signing_key(&self, new: &[u8]) -> Result<Vec<u8>, StoreError> {
-        sqlx::query("INSERT INTO signing_key (key) VALUES ($1) ON CONFLICT DO NOTHING")
-            .bind(new)
-            .execute(&self.pool)
-            .await?;
-        Ok(sqlx::query_scalar("SELECT key FROM signing_key").fetch_one(&self.pool).await?)
+    /// The key that tokens were signed with, if there is one still.
+    pub async fn signing_key(&self) -> Result<Option<Vec<u8>>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT key FROM signing_key").fetch_optional(&self.pool).await?)
+    }
+
+    /// Keeps the digests of tokens that were signed, by their identifiers, and forgets the key.
+    pub async fn forget_signing_key(&self, digests: &[(String, Vec<u8>)]) -> Result<(), StoreError> {
+        let mut run = self.pool.begin().await?;
+        for (id, digest) in digests {
+            sqlx::query("UPDATE identity_token SET digest = $2 WHERE id = $1")
+                .bind(id)
+                .bind(digest)
+                .execute(&mut *run)
+                .await?;
+        }
+        sqlx::query("DELETE FROM signing_key").execute(&mut *run).await?;
+        Ok(run.commit().await?)
     }
 }

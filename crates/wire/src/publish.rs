@@ -110,10 +110,10 @@ impl Publish {
             ProtocolVersion::V311 => PublishProperties::default(),
             ProtocolVersion::V5 => PublishProperties::decode(&mut reader)?,
         };
-        let topic = if topic.is_empty() && properties.topic_alias.is_some() {
-            TopicName::default()
-        } else {
-            TopicName::new(topic)?
+        let topic = match topic.is_empty() {
+            true if properties.topic_alias.is_some() => TopicName::default(),
+            true if version == ProtocolVersion::V5 => return Err(DecodeError::NoTopic),
+            _ => TopicName::new(topic)?,
         };
         // [MQTT-3.3.2-14].
         if let Some(response) = &properties.response_topic {

@@ -1306,6 +1306,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * @description Whether the broker makes a new secret, which takes the password's place and is shown once, in the answer. It has
+             *     160 bits and is verified in microseconds.
+             */
+            generate?: boolean;
             /** @description A note for people. */
             note?: string;
             /** @description A new password; left out, an earlier one stays. */
@@ -1326,12 +1331,19 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /** @description Whether the broker makes a new secret in place of the password; the answer holds it, this once. */
+            generate?: boolean;
             /** @description The name. */
             name: string;
             /** @description A note for people. */
             note?: string;
             /** @description An Argon2id hash in PHC form; left out, an earlier password stays. */
             password_hash?: string | null;
+        };
+        /** @description An identity as it is now. */
+        IdentityPut: components["schemas"]["IdentityView"] & {
+            /** @description The secret that was made for it, if one was to be. It is shown this once. */
+            secret?: string;
         };
         /** @description An identity as it may be shown: no credential, only whether there is one. */
         IdentityView: {
@@ -1393,6 +1405,8 @@ export interface components {
              * @description Identities that are new.
              */
             made: number;
+            /** @description Secrets that were made. */
+            secrets?: components["schemas"]["MadeSecret"][];
             /**
              * Format: int64
              * @description Those that are as before.
@@ -1437,13 +1451,28 @@ export interface components {
             /** @description The topic. */
             topic: string;
         };
-        /** @description Bounds that are in force. */
+        /** @description Bounds that are in force, by their names in `moorfall.toml` with underscores. */
         Limits: {
+            /**
+             * Format: int64
+             * @description How long the record of changes is kept, days.
+             */
+            audit_days: number;
             /**
              * Format: int64
              * @description How long a client may take to be let in, seconds.
              */
             connect_seconds: number;
+            /**
+             * Format: int64
+             * @description What all connections that are not let in hold together, bytes.
+             */
+            connecting_bytes: number;
+            /**
+             * Format: int64
+             * @description Connections of one address that have not sent CONNECT.
+             */
+            connecting_per_address: number;
             /**
              * Format: int64
              * @description Connections at a time.
@@ -1456,7 +1485,7 @@ export interface components {
             connects_per_second: number;
             /**
              * Format: int64
-             * @description Sign-ins of one address that may fail in a minute before the next ones wait; 0 is any number.
+             * @description Sign-ins of one address, and with one name, that may fail in a minute before the next ones wait; 0 is any number.
              */
             failed_sign_ins_per_minute: number;
             /**
@@ -1464,6 +1493,31 @@ export interface components {
              * @description The largest packet before a client is let in, bytes.
              */
             first_packet_bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes of memory for the live topic hierarchy.
+             */
+            hierarchy_bytes: number;
+            /**
+             * Format: int64
+             * @description Connections to the console and the API at a time.
+             */
+            http_connections: number;
+            /**
+             * Format: int64
+             * @description Connections of one address to the console and the API.
+             */
+            http_connections_per_address: number;
+            /**
+             * Format: int64
+             * @description How long the headers of a request may take to arrive, seconds.
+             */
+            http_header_seconds: number;
+            /**
+             * Format: int64
+             * @description How long a connection to the console and the API may be idle, seconds.
+             */
+            http_idle_seconds: number;
             /**
              * Format: int64
              * @description QoS 1 and 2 messages sent to one client and not acknowledged.
@@ -1476,6 +1530,11 @@ export interface components {
             keep_alive_seconds: number;
             /**
              * Format: int64
+             * @description Live streams that one person may have open.
+             */
+            live_streams_per_person: number;
+            /**
+             * Format: int64
              * @description The largest packet, bytes.
              */
             packet_bytes: number;
@@ -1486,10 +1545,15 @@ export interface components {
             queue_bytes: number;
             /**
              * Format: int64
+             * @description Bytes that may wait for all sessions of one identity.
+             */
+            queue_bytes_per_identity: number;
+            /**
+             * Format: int64
              * @description Messages that may wait for one session.
              */
             queue_messages: number;
-            /** @description What happens at the bound of a queue: drop-newest, drop-oldest or end-session. */
+            /** @description What happens to a message at the bound of a queue: drop-newest, drop-oldest or end-session. */
             queue_policy: string;
             /**
              * Format: int64
@@ -1498,9 +1562,19 @@ export interface components {
             receive_maximum: number;
             /**
              * Format: int64
+             * @description Attempts of one session that may be refused in a second before it is slowed down; 0 is any number.
+             */
+            refusals_per_second: number;
+            /**
+             * Format: int64
              * @description Bytes of retained messages.
              */
             retained_bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes of retained messages that one identity published.
+             */
+            retained_bytes_per_identity: number;
             /**
              * Format: int64
              * @description Retained messages.
@@ -1516,6 +1590,16 @@ export interface components {
              * @description Sessions, connected or away.
              */
             sessions: number;
+            /**
+             * Format: int64
+             * @description Sessions of one identity, connected or away.
+             */
+            sessions_per_identity: number;
+            /**
+             * Format: int64
+             * @description Bytes of the filters of all sessions of one identity.
+             */
+            subscription_bytes_per_identity: number;
             /**
              * Format: int64
              * @description Subscriptions of one session.
@@ -1536,6 +1620,11 @@ export interface components {
              * @description Levels of a topic.
              */
             topic_levels: number;
+            /**
+             * Format: int64
+             * @description Sign-ins of one address that may wait for their turn.
+             */
+            waiting_sign_ins_per_address: number;
         };
         /** @description A place where MQTT clients connect. */
         ListenerView: {
@@ -1627,6 +1716,13 @@ export interface components {
             topic: string;
             /** @description Why. */
             words: string;
+        };
+        /** @description A secret that was made. */
+        MadeSecret: {
+            /** @description Whose it is. */
+            name: string;
+            /** @description What it signs in with. It is shown this once. */
+            secret: string;
         };
         /** @description What a filter catches. */
         Match: {
@@ -1969,6 +2065,10 @@ export interface components {
         };
         /** @description Attempts that were refused. */
         RefusalView: {
+            /** @description Publishing or subscribing. */
+            act: string;
+            /** @description Why, in a few words that are the same for one cause. */
+            cause: string;
             /** @description By which client, the last time. */
             client_id: string;
             /**
@@ -1988,7 +2088,9 @@ export interface components {
              * @description When it was seen last.
              */
             last: string;
-            /** @description What and why. */
+            /** @description The topic or filter of the last one, or its beginning. */
+            topic: string;
+            /** @description The last one in a sentence. */
             words: string;
         };
         /** @description What was brought back. */
@@ -2328,6 +2430,13 @@ export interface components {
              * @description Subscriptions of all sessions.
              */
             subscriptions: number;
+            /**
+             * @description What bounds have turned away since the start, by the limit's name; those that have turned nothing away are left
+             *     out.
+             */
+            turned_away: {
+                [key: string]: number;
+            };
             /**
              * Format: int64
              * @description Rows that wait to be written to the database, or are being written.
@@ -3348,6 +3457,22 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     compare_blueprint: {
@@ -3372,6 +3497,22 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3645,6 +3786,38 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sign_out: {
@@ -3832,7 +4005,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["IdentityView"];
+                    "application/json": components["schemas"]["IdentityPut"];
                 };
             };
             401: {
@@ -4101,6 +4274,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -21,10 +21,7 @@
   const shown = $derived(recordings.journey?.message);
   const field = 'rounded border border-line bg-page px-2 py-1';
 
-  $effect(() => {
-    void recordings.watch();
-    return () => recordings.stop();
-  });
+  $effect(() => recordings.poll.start());
 
   /** What became of a message, in a few words. */
   function fate(message: RecordedMessage): string {

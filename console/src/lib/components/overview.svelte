@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
 
   import { count, rate } from '$lib/format';
@@ -24,7 +26,7 @@
   const troubles = $derived([...(status?.warnings ?? []), ...(service.trouble ? [service.trouble] : [])]);
 
   $effect(() => {
-    live.start();
+    untrack(() => live.start());
     return () => live.stop();
   });
 </script>

@@ -15,10 +15,7 @@
     access.identity = new URLSearchParams(router.querystring).get('identity') ?? access.identity;
   });
 
-  $effect(() => {
-    void access.watch();
-    return () => access.stop();
-  });
+  $effect(() => access.poll.start());
 </script>
 
 <main class="grid min-h-0 flex-1 grid-cols-[3fr_2fr] gap-4 px-6 py-4">
@@ -38,13 +35,13 @@
           placeholder="name"
           class="w-32 rounded border border-line bg-page px-2 py-0.5 text-sm"
           bind:value={access.search}
-          oninput={() => access.watch()}
+          oninput={() => access.poll.now()}
         />
         <select
           aria-label="Rows"
           class="rounded border border-line bg-page px-2 py-0.5 text-sm"
           bind:value={access.by}
-          onchange={() => access.watch()}
+          onchange={() => access.poll.now()}
         >
           <option value="cohorts">by cohort</option>
           <option value="identities">by identity</option>

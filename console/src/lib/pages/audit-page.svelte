@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import { api, reasonOf, type AuditView } from '$lib/api/client';
   import Panel from '$lib/components/panel.svelte';
   import { moment } from '$lib/format';
@@ -17,9 +19,7 @@
   const shown = (value: unknown) =>
     value === null || value === undefined ? 'nothing' : JSON.stringify(value, null, 2);
 
-  $effect(() => {
-    void look();
-  });
+  $effect(() => untrack(() => void look()));
 </script>
 
 <main class="flex min-h-0 flex-1 flex-col px-6 py-4">

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import BenchPane from '$lib/components/bench-pane.svelte';
   import ConfirmButton from '$lib/components/confirm-button.svelte';
   import { shell } from '$lib/state/context';
@@ -10,7 +12,7 @@
   const button = 'rounded border border-line px-2 py-0.5 hover:bg-panel disabled:opacity-50';
 
   $effect(() => {
-    if (may) void bench.look();
+    if (may) untrack(() => void bench.look());
   });
 </script>
 

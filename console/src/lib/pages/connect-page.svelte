@@ -1,6 +1,7 @@
 <script lang="ts">
   import CircleCheck from '@lucide/svelte/icons/circle-check';
   import LoaderCircle from '@lucide/svelte/icons/loader-circle';
+  import { untrack } from 'svelte';
   import { router } from 'svelte-spa-router';
 
   import type { AccessAnswer } from '$lib/api/client';
@@ -18,9 +19,8 @@
   const field = 'min-w-0 w-full rounded border border-line bg-page px-2 py-1';
 
   $effect(() => {
-    void connect.look();
-    void connect.watch();
-    return () => connect.stop();
+    untrack(() => void connect.look());
+    return connect.poll.start();
   });
 
   // What it may is asked anew whenever something of the question changes.

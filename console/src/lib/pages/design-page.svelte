@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
   import { router } from 'svelte-spa-router';
 
   import { api } from '$lib/api/client';
@@ -46,7 +47,7 @@
   }
 
   $effect(() => {
-    void load();
+    untrack(() => void load());
     return () => design.stop();
   });
 </script>

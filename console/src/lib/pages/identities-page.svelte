@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import type { IdentityView } from '$lib/api/client';
   import AuthorityList from '$lib/components/authority-list.svelte';
   import IdentityForm from '$lib/components/identity-form.svelte';
@@ -28,9 +30,7 @@
     return ways.length > 0 ? ways.join(', ') : 'no credential';
   }
 
-  $effect(() => {
-    void identities.look();
-  });
+  $effect(() => untrack(() => void identities.look()));
 </script>
 
 <main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,3fr)] gap-4 px-6 py-4">

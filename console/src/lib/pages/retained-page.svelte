@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import ConfirmButton from '$lib/components/confirm-button.svelte';
   import Panel from '$lib/components/panel.svelte';
   import RetainedDetail from '$lib/components/retained-detail.svelte';
@@ -15,9 +17,7 @@
     return `${some}${count(retained.total)} match, ${bytes(retained.bytes)}`;
   });
 
-  $effect(() => {
-    void retained.look();
-  });
+  $effect(() => untrack(() => void retained.look()));
 </script>
 
 <main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,3fr)] gap-4 px-6 py-4">

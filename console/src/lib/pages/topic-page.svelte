@@ -15,11 +15,8 @@
   const details = $derived(topic.details);
   const label = $derived(topic.field === '' ? 'Value' : (topic.field ?? 'Value'));
 
-  $effect(() => {
-    const watched = topic;
-    void watched.watch();
-    return () => watched.stop();
-  });
+  // While the page is left there is no topic any more.
+  $effect(() => (topic.name === '' ? undefined : topic.poll.start()));
 </script>
 
 <main class="grid min-h-0 flex-1 grid-cols-[minmax(0,7fr)_minmax(0,3fr)] gap-4 px-6 py-4">

@@ -10,10 +10,7 @@
   const headings = ['Level', 'Topics', 'Rate/s', 'Last value', 'Over time', 'Ago', 'Kept', 'Plan', 'Readers'];
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
 
-  $effect(() => {
-    void topics.watch();
-    return () => topics.stop();
-  });
+  $effect(() => topics.poll.start());
 </script>
 
 <main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,2fr)] gap-4 px-6 py-4">

@@ -1,5 +1,6 @@
 /** Who may do what, and what was refused. */
 import { api, reasonOf, type AccessAnswer, type Matrix, type RefusalView } from '$lib/api/client';
+import { Poll } from './poll';
 
 const PERIOD = 3_000;
 
@@ -8,7 +9,7 @@ export class AccessState {
   #refusals = $state.raw<RefusalView[]>([]);
   #answer = $state.raw<AccessAnswer>();
   #trouble = $state('');
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   identity = $state('');
   act = $state<'publish' | 'subscribe'>('publish');
   topic = $state('');
@@ -34,24 +35,18 @@ export class AccessState {
     return this.#trouble;
   }
 
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
+  async look(signal?: AbortSignal): Promise<void> {
     try {
       const query = { by: this.by, search: this.search, limit: 100 };
       const [matrix, refusals] = await Promise.all([
-        api.GET('/api/v1/access/matrix', { params: { query } }),
-        api.GET('/api/v1/access/refusals'),
+        api.GET('/api/v1/access/matrix', { params: { query }, signal }),
+        api.GET('/api/v1/access/refusals', { signal }),
       ]);
       this.#matrix = matrix.data ?? this.#matrix;
       this.#refusals = refusals.data ?? this.#refusals;
     } catch {
       // The bar at the top says that the service is away.
     }
-    this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
   }
 
   async explain(): Promise<void> {

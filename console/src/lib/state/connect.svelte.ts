@@ -1,6 +1,7 @@
 /** How an identity connects, whether it may what it wants, and whether it has. */
 import { api, reasonOf, type AccessAnswer, type ListenerView, type SessionView } from '$lib/api/client';
 import { programs, type Program } from '$lib/programs';
+import { Poll } from './poll';
 
 /** Between two looks, milliseconds. */
 const PERIOD = 1_000;
@@ -38,7 +39,7 @@ export class Connect {
   #before: string[] | undefined;
   #arrived = $state.raw<SessionView>();
   #trouble = $state('');
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.#wait(signal));
   #asked = 0;
   identity = $state('');
   clientId = $state('');
@@ -128,7 +129,7 @@ export class Connect {
     this.#before = undefined;
     this.#arrived = undefined;
     this.#sessions = [];
-    await this.watch();
+    await this.poll.now();
   }
 
   /** Asks what the identity may; of several questions only the last is answered. */
@@ -148,22 +149,15 @@ export class Connect {
     }
   }
 
-  /** Looks again and again whether a client of the identity has connected. */
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
-    await this.#wait();
-    this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
-  }
-
-  async #wait(): Promise<void> {
+  /** Looks whether a client of the identity has connected. */
+  async #wait(signal: AbortSignal): Promise<void> {
     const identity = this.identity;
     if (identity === '') return;
     try {
-      const { data, error } = await api.GET('/api/v1/sessions', { params: { query: { search: identity } } });
+      const { data, error } = await api.GET('/api/v1/sessions', {
+        params: { query: { search: identity } },
+        signal,
+      });
       if (identity !== this.identity) return;
       this.#trouble = data ? '' : reasonOf(error);
       const seen = (data?.sessions ?? []).filter((one) => one.identity === identity && one.connected);
@@ -172,6 +166,7 @@ export class Connect {
       const before = (this.#before ??= seen.map(mark));
       this.#arrived = seen.find((one) => !before.includes(mark(one))) ?? this.#arrived;
     } catch {
+      if (signal.aborted) return;
       this.#trouble = reasonOf(undefined);
     }
   }

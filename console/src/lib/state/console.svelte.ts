@@ -1,5 +1,6 @@
 /** What the console knows of the service: whether one is signed in, its status, its sessions. */
 import { api, reasonOf, type Me, type SessionView, type SignIn, type Status } from '$lib/api/client';
+import { Poll } from './poll';
 
 /** Between two looks at what is not streamed, milliseconds. */
 const PERIOD = 2_000;
@@ -13,7 +14,7 @@ export class ConsoleState {
   #total = $state(0);
   #me = $state.raw<Me>();
   #trouble = $state('');
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   search = $state('');
 
   get phase(): Phase {
@@ -43,25 +44,15 @@ export class ConsoleState {
     return this.#trouble;
   }
 
-  /** Looks now and again until `stop`. */
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
-    await this.look();
-    if (this.#phase !== 'signed out') this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
-  }
-
-  async look(): Promise<void> {
+  async look(signal?: AbortSignal): Promise<void> {
     try {
       const [status, sessions] = await Promise.all([
-        api.GET('/api/v1/status'),
-        api.GET('/api/v1/sessions', { params: { query: { search: this.search } } }),
+        api.GET('/api/v1/status', { signal }),
+        api.GET('/api/v1/sessions', { params: { query: { search: this.search } }, signal }),
       ]);
       if (status.response.status === 401) {
         this.#phase = 'signed out';
+        this.poll.rest();
         return;
       }
       if (!status.data || !sessions.data) {
@@ -75,6 +66,7 @@ export class ConsoleState {
       this.#trouble = '';
       this.#phase = 'signed in';
     } catch {
+      if (signal?.aborted) return;
       this.#trouble = reasonOf(undefined);
     }
   }
@@ -87,13 +79,13 @@ export class ConsoleState {
     } catch {
       return reasonOf(undefined);
     }
-    await this.watch();
+    await this.poll.now();
     return '';
   }
 
   async signOut(): Promise<void> {
     await api.DELETE('/api/v1/console-session');
-    this.stop();
+    this.poll.rest();
     this.#me = undefined;
     this.#phase = 'signed out';
   }

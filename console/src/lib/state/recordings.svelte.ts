@@ -6,6 +6,7 @@ import {
   type RecordedMessage,
   type RecordingView,
 } from '$lib/api/client';
+import { Poll } from './poll';
 
 /** Between two looks, milliseconds. */
 const PERIOD = 1_000;
@@ -18,7 +19,7 @@ export class Recordings {
   #messages = $state.raw<RecordedMessage[]>([]);
   #journey = $state.raw<RecordedJourney>();
   #trouble = $state('');
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   filter = $state('');
   seconds = $state(60);
 
@@ -45,20 +46,10 @@ export class Recordings {
     return this.#trouble;
   }
 
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
-    await this.look();
-    this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
-  }
-
   /** Looks at what there is. */
-  async look(): Promise<void> {
+  async look(signal?: AbortSignal): Promise<void> {
     try {
-      const { data, error } = await api.GET('/api/v1/recordings');
+      const { data, error } = await api.GET('/api/v1/recordings', { signal });
       this.#trouble = data ? '' : reasonOf(error);
       if (!data) return;
       this.#list = data;
@@ -67,12 +58,13 @@ export class Recordings {
       const number = this.#chosen;
       if (number === undefined) return;
       const params = { path: { number }, query: { limit: LISTED } };
-      const details = await api.GET('/api/v1/recordings/{number}', { params });
+      const details = await api.GET('/api/v1/recordings/{number}', { params, signal });
       // Another may have been chosen meanwhile.
       if (details.data && this.#chosen === number) this.#messages = details.data.messages;
       const shown = this.#journey?.message.number;
-      if (shown !== undefined) await this.show(shown);
+      if (shown !== undefined) await this.show(shown, signal);
     } catch {
+      if (signal?.aborted) return;
       this.#trouble = reasonOf(undefined);
     }
   }
@@ -98,8 +90,9 @@ export class Recordings {
   }
 
   /** Looks at one message. */
-  async show(number: number): Promise<void> {
-    const { data } = await api.GET('/api/v1/recordings/messages/{number}', { params: { path: { number } } });
+  async show(number: number, signal?: AbortSignal): Promise<void> {
+    const params = { path: { number } };
+    const { data } = await api.GET('/api/v1/recordings/messages/{number}', { params, signal });
     // One that has made room for newer ones stays in view.
     if (data) this.#journey = data;
   }

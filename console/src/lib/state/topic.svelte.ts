@@ -1,6 +1,7 @@
 /** One topic: what is known of it, and its messages while somebody looks. */
 import { api, reasonOf, type TopicDetails, type TopicMessage } from '$lib/api/client';
 import { numbersOf } from '$lib/payload';
+import { Poll } from './poll';
 
 /** Between two looks, milliseconds. */
 const PERIOD = 1_000;
@@ -12,7 +13,7 @@ export class Topic {
   #details = $state.raw<TopicDetails>();
   #messages = $state.raw<TopicMessage[]>([]);
   #trouble = $state('');
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   #shown = $state<number>();
   #other = $state<number>();
   #field = $state<string>();
@@ -104,21 +105,11 @@ export class Topic {
     this.#field = field;
   }
 
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
-    await this.look();
-    this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
-  }
-
-  async look(): Promise<void> {
+  async look(signal?: AbortSignal): Promise<void> {
     try {
       const after = this.#messages[this.#messages.length - 1]?.number ?? 0;
       const query = { topic: this.name, after };
-      const { data, error } = await api.GET('/api/v1/topics/topic', { params: { query } });
+      const { data, error } = await api.GET('/api/v1/topics/topic', { params: { query }, signal });
       this.#trouble = data ? '' : reasonOf(error);
       if (!data) return;
       // After a restart, or a while in which nobody looked, numbers begin anew.
@@ -130,6 +121,7 @@ export class Topic {
       this.#details = data;
       if (data.messages.length > 0) this.#messages = [...this.#messages, ...data.messages].slice(-HELD);
     } catch {
+      if (signal?.aborted) return;
       this.#trouble = reasonOf(undefined);
     }
   }

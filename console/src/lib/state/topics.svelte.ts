@@ -1,5 +1,6 @@
 /** The live topic hierarchy as it is opened, what a filter catches, and where traffic and plan differ. */
 import { api, reasonOf, type DriftView, type TopicList, type TopicMatch } from '$lib/api/client';
+import { Poll } from './poll';
 
 /** Between two looks, milliseconds. */
 const PERIOD = 2_000;
@@ -17,7 +18,7 @@ export class Topics {
   #trouble = $state('');
   /** Rates of the levels that are listed, as they were seen, oldest first. */
   #rates = $state.raw<Record<string, number[]>>({});
-  #timer: ReturnType<typeof setTimeout> | undefined;
+  readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   #asked = 0;
   filter = $state('');
   busiest = $state(false);
@@ -48,23 +49,13 @@ export class Topics {
     return this.#open[path];
   }
 
-  async watch(): Promise<void> {
-    clearTimeout(this.#timer);
-    await this.look();
-    this.#timer = setTimeout(() => void this.watch(), PERIOD);
-  }
-
-  stop(): void {
-    clearTimeout(this.#timer);
-  }
-
   /** Looks at what is open. */
-  async look(): Promise<void> {
+  async look(signal?: AbortSignal): Promise<void> {
     try {
       const paths = ['', ...Object.keys(this.#open).filter((path) => path !== '')];
       const [drift, ...branches] = await Promise.all([
-        api.GET('/api/v1/topics/drift'),
-        ...paths.map((path) => this.#fetch(path)),
+        api.GET('/api/v1/topics/drift', { signal }),
+        ...paths.map((path) => this.#fetch(path, signal)),
       ]);
       if (!drift.data) {
         this.#trouble = reasonOf(drift.error);
@@ -86,6 +77,7 @@ export class Topics {
       this.#drift = drift.data;
       this.#trouble = '';
     } catch {
+      if (signal?.aborted) return;
       this.#trouble = reasonOf(undefined);
     }
   }
@@ -101,10 +93,10 @@ export class Topics {
     if (branch) this.#open = { ...this.#open, [path]: branch };
   }
 
-  async #fetch(path: string): Promise<TopicList | undefined> {
+  async #fetch(path: string, signal?: AbortSignal): Promise<TopicList | undefined> {
     const sort = this.busiest ? 'rate' : 'name';
     const query = { sort, limit: LISTED, ...(path === '' ? {} : { prefix: path }) };
-    return (await api.GET('/api/v1/topics', { params: { query } })).data;
+    return (await api.GET('/api/v1/topics', { params: { query }, signal })).data;
   }
 
   /** Finds what the filter catches; of several questions only the last is answered. */

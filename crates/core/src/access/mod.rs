@@ -194,7 +194,7 @@ impl Access {
         let about = match request {
             Request::Publish { topic, .. } => rule.is_about(&self.subject, topic),
             Request::Subscribe { filter } => {
-                let (wanted, sets) = (TopicSet::of_filter(filter), rule.sets(&self.subject));
+                let (wanted, sets) = (TopicSet::of_filter(filter), rule.sets(&self.subject, true));
                 (!sets.is_empty()).then(|| sets.iter().any(|set| set.intersect(&wanted).is_some()))
             }
         };
@@ -229,7 +229,7 @@ impl Access {
             if considered == Considered::Applies {
                 let list = if rule.effect == Effect::Deny { &mut denying } else { &mut allowing };
                 let highest = rule.limits.highest_qos.unwrap_or(QoS::ExactlyOnce);
-                list.extend(rule.sets(&self.subject).into_iter().map(|set| (place, highest, set)));
+                list.extend(rule.sets(&self.subject, true).into_iter().map(|set| (place, highest, set)));
             }
             observe(place, considered);
         }
@@ -260,10 +260,11 @@ impl Access {
             return (true, true);
         }
         let each = [false, true].map(|retain| {
-            let sets = self.sets(act, QoS::AtMostOnce, retain);
+            // By any client: all is allowed that is for each of them, and some that is for one of them.
+            let [narrow, sets] = [false, true].map(|widely| self.sets(act, QoS::AtMostOnce, retain, widely));
             let denied = || sets.denying.iter().map(|(_, set)| set);
-            let all = topics.outside(sets.allowing.iter().map(|(_, set)| set)).is_none()
-                && denied().all(|set| set.intersect(topics).is_none());
+            let all = topics.outside(narrow.allowing.iter().map(|(_, set)| set)).is_none()
+                && narrow.denying.iter().all(|(_, set)| set.intersect(topics).is_none());
             let some = all
                 || sets
                     .allowing
@@ -274,8 +275,10 @@ impl Access {
         (each[0].0 || each[1].0, each[0].1 || each[1].1)
     }
 
-    /// The topics that rules allow and deny it, each with the rule's name.
-    pub(crate) fn sets(&self, act: Act, qos: QoS, retain: bool) -> Sets {
+    /// The topics that rules allow and deny it, each with the rule's name. By any client, those that are allowed are,
+    /// if `widely`, what one of them is allowed, and those that are denied what each of them is; else the other way
+    /// round.
+    pub(crate) fn sets(&self, act: Act, qos: QoS, retain: bool, widely: bool) -> Sets {
         let mut sets = Sets::default();
         let Some(policy) = &self.rules else { return sets };
         let concerned = policy.rules().filter(|rule| self.subject.is(&rule.who) && rule.acts.contains(&act));
@@ -284,8 +287,10 @@ impl Access {
                 && (rule.limits.highest_qos.is_some_and(|highest| qos > highest)
                     || rule.limits.retained.is_some_and(|retained| retained != retain));
             if !limited {
-                let list = if rule.effect == Effect::Deny { &mut sets.denying } else { &mut sets.allowing };
-                list.extend(rule.sets(&self.subject).into_iter().map(|set| (Arc::clone(&rule.name), set)));
+                let denies = rule.effect == Effect::Deny;
+                let list = if denies { &mut sets.denying } else { &mut sets.allowing };
+                let own = rule.sets(&self.subject, widely != denies);
+                list.extend(own.into_iter().map(|set| (Arc::clone(&rule.name), set)));
             }
         }
         sets
@@ -313,6 +318,11 @@ impl Access {
             }
         }
         allowed
+    }
+
+    /// Whether a rule that denies subscribing concerns it: then [`Access::withholds`] is to be asked.
+    pub fn is_denied_some(&self) -> bool {
+        self.rules.is_some() && self.subject.is_denied_some
     }
 
     /// Whether a message that a granted filter matches is kept back, because a rule denies that topic.

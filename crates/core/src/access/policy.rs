@@ -5,7 +5,7 @@ use std::{collections::BTreeSet, sync::Arc};
 use super::{Access, Act, Effect, index::Index};
 use crate::{
     CohortQuota, Identity, Quota, TopicSet,
-    blueprint::{BindError, Blueprint, PatternLevel, RuleLimits, TopicPattern, Who},
+    blueprint::{BindError, Blueprint, ClientId, PatternLevel, RuleLimits, TopicPattern, Who},
     expression::Expression,
     plan::Plan,
 };
@@ -15,8 +15,8 @@ use crate::{
 pub struct Subject {
     /// The identity.
     pub identity: Identity,
-    /// The client identifier of the session.
-    pub client_id: Box<str>,
+    /// The client identifier of the session; `None` for any that the identity may have.
+    client_id: Option<Box<str>>,
     /// Places of its cohorts, among all of the blueprint by name.
     cohorts: BTreeSet<usize>,
     /// Whether a rule that denies subscribing concerns it.
@@ -27,7 +27,16 @@ impl Subject {
     /// An identity of which only the name is known.
     pub(crate) fn named(name: &str) -> Self {
         let identity = Identity { name: name.into(), attributes: Default::default() };
-        Self { identity, client_id: "".into(), cohorts: BTreeSet::new(), is_denied_some: false }
+        Self { identity, client_id: None, cohorts: BTreeSet::new(), is_denied_some: false }
+    }
+
+    /// The client identifier, unless it may be any.
+    pub(crate) fn tied(&self) -> Option<&str> {
+        self.client_id.as_deref()
+    }
+
+    fn client_id(&self) -> &str {
+        self.client_id.as_deref().unwrap_or_default()
     }
 
     /// Whether it is one of these.
@@ -64,7 +73,7 @@ impl Compiled {
     pub(super) fn is_about(&self, subject: &Subject, topic: &str) -> Option<bool> {
         let mut bound = false;
         for pattern in &self.patterns {
-            match pattern.holds(topic, &subject.identity, &subject.client_id) {
+            match pattern.holds(topic, &subject.identity, subject.client_id()) {
                 Some(true) => return Some(true),
                 Some(false) => bound = true,
                 None => {}
@@ -73,9 +82,15 @@ impl Compiled {
         bound.then_some(false)
     }
 
-    /// Its topics for this session.
-    pub(super) fn sets(&self, subject: &Subject) -> Vec<TopicSet> {
-        let bound = |pattern: &TopicPattern| pattern.bind(&self.name, &subject.identity, &subject.client_id);
+    /// Its topics for this session. Of one with any client identifier, all that they may be if `widely`, else what they
+    /// are for each.
+    pub(super) fn sets(&self, subject: &Subject, widely: bool) -> Vec<TopicSet> {
+        let client_id = match &subject.client_id {
+            Some(given) => ClientId::Given(given),
+            None if widely => ClientId::Any,
+            None => ClientId::Each,
+        };
+        let bound = |pattern: &TopicPattern| pattern.bind(&self.name, &subject.identity, client_id);
         self.patterns.iter().filter_map(|pattern| bound(pattern).ok().flatten()).collect()
     }
 }
@@ -161,9 +176,8 @@ impl Policy {
     /// How much an identity may hold: as its cohorts say, and for the rest as usual.
     pub fn quota(&self, identity: &Identity, usual: Quota) -> Quota {
         let cohorts = self.cohorts.iter().zip(&self.quotas);
-        let own = cohorts.filter(|((_, expression), quota)| {
-            **quota != CohortQuota::default() && expression.holds(identity)
-        });
+        let own =
+            cohorts.filter(|((_, expression), quota)| **quota != CohortQuota::default() && expression.holds(identity));
         own.fold(CohortQuota::default(), |all, (_, quota)| all.with(*quota)).over(usual)
     }
 
@@ -172,24 +186,49 @@ impl Policy {
         &self.rules[place].name
     }
 
+    /// What somebody may do of whom nothing is known: no attribute, and a name that no identity has. It is in cohorts that
+    /// ask for nothing.
+    pub(crate) fn bind_unknown(self: &Arc<Self>, name: &str) -> Access {
+        let identity = Identity { name: name.into(), attributes: Default::default() };
+        let cohorts = self.cohorts.iter().enumerate();
+        let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(&identity)).map(|(place, _)| place);
+        let cohorts = cohorts.collect();
+        let subject = Subject { identity, client_id: None, cohorts, is_denied_some: true };
+        Access::bound(Arc::clone(self), subject)
+    }
+
     /// What this identity may do by a client of this identifier.
     ///
     /// # Errors
     ///
     /// A value that would change the meaning of a rule's topics.
     pub fn bind(self: &Arc<Self>, identity: &Identity, client_id: &str) -> Result<Access, BindError> {
+        self.bind_as(identity, Some(client_id))
+    }
+
+    /// The same for an identity by any client: by the one whose identifier it is tied to, or by whichever it likes. It
+    /// serves for statements about sets of topics; a single decision wants a session.
+    ///
+    /// # Errors
+    ///
+    /// As for [`Policy::bind`].
+    pub fn bind_any(self: &Arc<Self>, identity: &Identity, tied: Option<&str>) -> Result<Access, BindError> {
+        self.bind_as(identity, tied)
+    }
+
+    fn bind_as(self: &Arc<Self>, identity: &Identity, client_id: Option<&str>) -> Result<Access, BindError> {
         let cohorts = self.cohorts.iter().enumerate();
         let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(identity)).map(|(place, _)| place);
         let mut subject = Subject {
             identity: identity.clone(),
-            client_id: client_id.into(),
+            client_id: client_id.map(Into::into),
             cohorts: cohorts.collect(),
             is_denied_some: false,
         };
         let concerned: Vec<&Compiled> = self.rules.iter().filter(|rule| subject.is(&rule.who)).collect();
         for rule in &concerned {
             for pattern in &rule.patterns {
-                pattern.bind(&rule.name, identity, client_id)?;
+                pattern.bind(&rule.name, identity, client_id.map_or(ClientId::Any, ClientId::Given))?;
             }
         }
         subject.is_denied_some =

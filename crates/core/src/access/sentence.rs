@@ -32,7 +32,9 @@ pub(super) fn explain(access: &Access, request: Request<'_>) -> String {
         match considered {
             // Of a filter, all of which no rule allows, a part may be allowed.
             Considered::OtherTopics | Considered::Applies => {
-                near.extend(rule.sets(access.subject()).into_iter().map(|set| format!("{set} (rule `{}`)", rule.name)));
+                near.extend(
+                    rule.sets(access.subject(), true).into_iter().map(|set| format!("{set} (rule `{}`)", rule.name)),
+                );
             }
             Considered::AboveQoS(highest) => {
                 limits.push(format!("rule `{}` allows it up to QoS {highest}", rule.name));

@@ -143,11 +143,7 @@ fn topic_fields(topic: &PlannedTopic) -> Fields {
 
 fn cohort_fields(cohort: &Cohort) -> Fields {
     let limits = cohort.quota.named().map(|(name, value)| format!("{name} = {value}"));
-    vec![
-        ("where", cohort.expression.to_string()),
-        ("limits", joined(limits)),
-        ("purpose", cohort.purpose.clone()),
-    ]
+    vec![("where", cohort.expression.to_string()), ("limits", joined(limits)), ("purpose", cohort.purpose.clone())]
 }
 
 fn rule_fields(rule: &Rule) -> Fields {

@@ -6,6 +6,7 @@ mod pattern;
 mod payload;
 mod proofs;
 mod read;
+mod schema_cost;
 mod source;
 
 use std::{
@@ -20,9 +21,9 @@ use serde::{Deserialize, Serialize};
 
 pub use self::{
     diff::{Change, FieldChange, Kind, diff},
-    pattern::{BindError, PatternError, PatternLevel, TopicPattern},
+    pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
     payload::{Payload, Schema},
-    proofs::{ProofResult, prove},
+    proofs::{Population, ProofResult, prove, prove_within},
     source::{Finding, Severity, Source, SourceFile, Span},
 };
 use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};

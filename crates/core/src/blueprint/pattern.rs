@@ -3,8 +3,9 @@
 use std::{borrow::Cow, collections::BTreeMap, fmt, sync::Arc};
 
 use moorfall_wire::{FilterError, TopicFilter};
+use regex::Regex;
 
-use crate::{AttributeValue, Identity, Level, Segment, TopicSet};
+use crate::{AttributeValue, Identity, Level, Segment, TopicSet, Values};
 
 /// Why a pattern can't be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -91,6 +92,17 @@ pub enum Piece {
     ClientId,
     /// An attribute of the identity.
     Attribute(String),
+}
+
+/// The client identifier of a session, or of all that an identity may have.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ClientId<'a> {
+    /// This one.
+    Given(&'a str),
+    /// Any that a client may give: each topic that one of them stands in.
+    Any,
+    /// Any that a client may give: only what holds for each of them, which is nothing but the very same level.
+    Each,
 }
 
 /// Why a session can't be bound to the rules.
@@ -204,16 +216,31 @@ impl TopicPattern {
     }
 
     /// The topics that it means to this session; `None` if the identity lacks an attribute in it.
-    pub fn bind(&self, rule: &str, identity: &Identity, client_id: &str) -> Result<Option<TopicSet>, BindError> {
+    pub fn bind(
+        &self,
+        rule: &str,
+        identity: &Identity,
+        client_id: ClientId<'_>,
+    ) -> Result<Option<TopicSet>, BindError> {
         let mut segments = Vec::with_capacity(self.levels.len());
         for level in &self.levels {
             segments.push(match level {
                 PatternLevel::Any => Segment::Any,
                 PatternLevel::Text(text) => Segment::One(text.clone()),
                 PatternLevel::Named(level) => level.into(),
-                PatternLevel::Template(pieces) => match fill(pieces, rule, identity, client_id)? {
-                    Some(value) => Segment::One(value.into()),
-                    None => return Ok(None),
+                PatternLevel::Template(pieces) => match (client_id, pieces.contains(&Piece::ClientId)) {
+                    (ClientId::Given(given), _) => match fill(pieces, rule, identity, given)? {
+                        Some(value) => Segment::One(value.into()),
+                        None => return Ok(None),
+                    },
+                    (_, false) => match fill(pieces, rule, identity, "")? {
+                        Some(value) => Segment::One(value.into()),
+                        None => return Ok(None),
+                    },
+                    (client_id, true) => match of_any_client(pieces, rule, identity, client_id == ClientId::Any)? {
+                        Some(level) => Segment::Matching(vec![Arc::new(level)]),
+                        None => return Ok(None),
+                    },
                 },
             });
         }
@@ -222,10 +249,16 @@ impl TopicPattern {
 
     /// Whether it holds the topic for this session; `None` if the identity lacks an attribute in it.
     pub fn holds(&self, topic: &str, identity: &Identity, client_id: &str) -> Option<bool> {
-        if topic.starts_with('$') && matches!(self.levels.first(), None | Some(PatternLevel::Any)) {
+        // §4.7.2: wildcards do not match it, nor does a level of which nothing is said.
+        let is_wild = |level: &PatternLevel| match level {
+            PatternLevel::Any => true,
+            PatternLevel::Named(level) => matches!(level.values, Values::Free),
+            PatternLevel::Text(_) | PatternLevel::Template(_) => false,
+        };
+        let mut holds = !(topic.starts_with('$') && self.levels.first().is_none_or(is_wild));
+        if !holds && !self.has_template {
             return Some(false);
         }
-        let mut holds = true;
         let mut levels = topic.split('/');
         for level in &self.levels {
             // A template is looked at even if all is lost, since its attribute may be missing.
@@ -234,7 +267,10 @@ impl TopicPattern {
                 PatternLevel::Any => value.is_some(),
                 PatternLevel::Text(text) => value == Some(text),
                 PatternLevel::Named(level) => value.is_some_and(|value| level.holds(value)),
-                PatternLevel::Template(pieces) => is_filled(pieces, value.unwrap_or_default(), identity, client_id)?,
+                // An empty value is an empty level, and not one that is not there.
+                PatternLevel::Template(pieces) => {
+                    is_filled(pieces, value.unwrap_or_default(), identity, client_id)? && value.is_some()
+                }
             };
             if !holds && !self.has_template {
                 return Some(false);
@@ -264,6 +300,27 @@ fn fill(pieces: &[Piece], rule: &str, identity: &Identity, client_id: &str) -> R
         text.push_str(&value);
     }
     Ok(Some(text))
+}
+
+/// A level with any client identifier in it, or, if not `all`, the same without a value that it would hold for sure.
+fn of_any_client(pieces: &[Piece], rule: &str, identity: &Identity, all: bool) -> Result<Option<Level>, BindError> {
+    let mut pattern = String::from("^");
+    let mut name = String::new();
+    for piece in pieces {
+        if *piece == Piece::ClientId {
+            pattern.push_str("[^/+#\\x00]+");
+            name.push_str("{client_id}");
+        } else {
+            let Some(text) = fill(std::slice::from_ref(piece), rule, identity, "")? else { return Ok(None) };
+            pattern.push_str(&regex::escape(&text));
+            name.push_str(&text);
+        }
+    }
+    pattern.push('$');
+    // Nothing matches this: the level is the same as itself and nothing else.
+    let pattern = if all { pattern.as_str() } else { "[^\\s\\S]" };
+    let values = Values::Pattern(Regex::new(pattern).expect("texts are escaped, and short"));
+    Ok(Some(Level { name, values }))
 }
 
 /// Whether a level's value is what the pieces make together.

@@ -5,6 +5,9 @@ use std::{fmt, sync::Arc};
 use jsonschema::Validator;
 use serde_json::Value;
 
+/// The longest payload that is held against a schema, bytes.
+const LOOKED_INTO: usize = 256 * 1024;
+
 /// A JSON Schema, ready for checking.
 #[derive(Clone)]
 pub struct Schema {
@@ -29,8 +32,9 @@ impl Schema {
     ///
     /// # Errors
     ///
-    /// The schema is none, in a sentence.
+    /// The schema is none, or costs too much, in a sentence.
     pub fn new(document: Value) -> Result<Self, String> {
+        super::schema_cost::check(&document)?;
         let validator = jsonschema::validator_for(&document).map_err(|error| {
             let at = error.instance_path().to_string();
             let at = if at.is_empty() { String::new() } else { format!(" at {at}") };
@@ -86,6 +90,9 @@ impl Payload {
             Self::Number => {
                 let number = text()?.trim();
                 number.parse::<f64>().map(drop).map_err(|_| format!("not a number: {:?}", shortened(number)))
+            }
+            Self::Json(Some(_)) if payload.len() > LOOKED_INTO => {
+                Err(format!("{} bytes of JSON; at most {LOOKED_INTO} are held against a schema", payload.len()))
             }
             Self::Json(schema) => {
                 let value: Value = serde_json::from_slice(payload).map_err(|error| format!("not JSON: {error}"))?;

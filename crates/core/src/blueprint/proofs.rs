@@ -7,7 +7,7 @@ use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Act, Proof, Severity, Who};
+use super::{Act, ClientId, Proof, Severity, Who};
 use crate::{
     Identity, TopicSet,
     access::{Access, Policy, Sets},
@@ -46,19 +46,59 @@ impl Proof {
 /// Someone of whom a proof is: what they may do, or why they are not let in.
 type Subject = (Arc<str>, Result<Access, String>);
 
+/// The name of an identity that nobody has made: none can have it, so that no expression is about it by its name.
+const NOT_YET: &str = "/an identity that is not known yet/";
+
+/// Identities that are looked at between two looks at the time.
+const SLICE: usize = 128;
+
+/// Of whom proofs are.
+#[derive(Clone, Copy)]
+pub struct Population<'a> {
+    /// Identities by name.
+    pub identities: &'a BTreeMap<Arc<str>, Identity>,
+    /// The only client identifiers that some of them may use, by name.
+    pub tied: &'a BTreeMap<Arc<str>, String>,
+    /// Whether it has taken long enough; what is not decided by then does not hold.
+    pub is_over: &'a dyn Fn() -> bool,
+}
+
 /// Checks all proofs against the identities that there are, by name.
 pub fn prove(policy: &Arc<Policy>, population: &BTreeMap<Arc<str>, Identity>) -> Vec<ProofResult> {
+    let tied = BTreeMap::new();
+    prove_within(policy, Population { identities: population, tied: &tied, is_over: &|| false })
+}
+
+/// The same with all that is known of them, in a time that the caller bounds.
+pub fn prove_within(policy: &Arc<Policy>, population: Population<'_>) -> Vec<ProofResult> {
     let blueprint = policy.blueprint();
+    let mut is_over = false;
     // Of many identities each is bound once, for all proofs.
-    let all: Vec<Subject> = if blueprint.proofs.iter().any(|proof| !matches!(proof.who, Who::Identity(_))) {
-        population.values().map(|identity| bind(policy, identity)).collect()
-    } else {
-        Vec::new()
-    };
+    let mut all: Vec<Subject> = Vec::new();
+    if blueprint.proofs.iter().any(|proof| !matches!(proof.who, Who::Identity(_))) {
+        for (number, identity) in population.identities.values().enumerate() {
+            is_over |= number % SLICE == 0 && (population.is_over)();
+            if is_over {
+                break;
+            }
+            all.push(bind(policy, identity, population));
+        }
+    }
     let prove = |proof: &Proof| {
+        let mut refuted = |subjects: &[Cow<'_, Subject>]| {
+            subjects.iter().enumerate().find_map(|(number, subject)| {
+                is_over |= number % SLICE == 0 && (population.is_over)();
+                if is_over {
+                    return Some(
+                        "it takes too long to decide; say it of fewer identities, or of fewer topics".to_owned(),
+                    );
+                }
+                refute(proof, subject).err()
+            })
+        };
         let (holds, identities, words) = match subjects(policy, proof, population, &all) {
             Err(words) => (false, 0, words),
-            Ok(subjects) => match subjects.iter().find_map(|subject| refute(proof, subject).err()) {
+            Ok(subjects) => match refuted(&subjects) {
                 Some(why) => (false, subjects.len(), why),
                 None if subjects.is_empty() => {
                     (true, 0, "it is said of nobody: there is no such identity yet".to_owned())
@@ -73,23 +113,24 @@ pub fn prove(policy: &Arc<Policy>, population: &BTreeMap<Arc<str>, Identity>) ->
     blueprint.proofs.iter().map(prove).collect()
 }
 
-fn bind(policy: &Arc<Policy>, identity: &Identity) -> Subject {
-    (Arc::clone(&identity.name), policy.bind(identity, &identity.name).map_err(|error| error.to_string()))
+fn bind(policy: &Arc<Policy>, identity: &Identity, population: Population<'_>) -> Subject {
+    let tied = population.tied.get(&identity.name).map(String::as_str);
+    (Arc::clone(&identity.name), policy.bind_any(identity, tied).map_err(|error| error.to_string()))
 }
 
 /// Of whom the proof is; or why that can't be told.
 fn subjects<'a>(
     policy: &Arc<Policy>,
     proof: &Proof,
-    population: &BTreeMap<Arc<str>, Identity>,
+    population: Population<'_>,
     all: &'a [Subject],
 ) -> Result<Vec<Cow<'a, Subject>>, String> {
-    let one = |identity: &Identity| Ok(vec![Cow::Owned(bind(policy, identity))]);
+    let one = |identity: &Identity| Ok(vec![Cow::Owned(bind(policy, identity, population))]);
     match (&proof.who, &proof.attributes) {
         (Who::Identity(name), Some(attributes)) => {
             one(&Identity { name: name.as_str().into(), attributes: attributes.clone() })
         }
-        (Who::Identity(name), None) => match population.get(name.as_str()) {
+        (Who::Identity(name), None) => match population.identities.get(name.as_str()) {
             Some(identity) => one(identity),
             None => Err(format!(
                 "there is no identity {name}; make it, or give its attributes in the proof: who = {{ identity = \
@@ -104,8 +145,9 @@ fn subjects<'a>(
         }
         // Also someone who is not known yet.
         (Who::Everyone, _) => {
-            let anyone = Identity { name: "anyone".into(), attributes: BTreeMap::new() };
-            Ok(all.iter().map(Cow::Borrowed).chain([Cow::Owned(bind(policy, &anyone))]).collect())
+            let not_yet = policy.bind_unknown(NOT_YET);
+            let not_yet = (Arc::from(NOT_YET.trim_matches('/')), Ok(not_yet));
+            Ok(all.iter().map(Cow::Borrowed).chain([Cow::Owned(not_yet)]).collect())
         }
     }
 }
@@ -117,9 +159,10 @@ fn refute(proof: &Proof, (name, access): &Subject) -> Result<(), String> {
         Err(error) if proof.can => return Err(format!("{name} is not let in: {error}")),
         Err(_) => return Ok(()),
     };
-    let sets = access.sets(proof.act, proof.qos, proof.retained);
+    let sets = access.sets(proof.act, proof.qos, proof.retained, !proof.can);
     for pattern in &proof.topics {
-        let bound = pattern.bind(&proof.name, &access.subject().identity, name);
+        let client_id = access.subject().tied().map_or(ClientId::Any, ClientId::Given);
+        let bound = pattern.bind(&proof.name, &access.subject().identity, client_id);
         let Some(topics) = bound.map_err(|error| error.to_string())? else {
             if proof.can {
                 return Err(format!("{name} lacks an attribute in `{pattern}`"));
@@ -135,8 +178,13 @@ fn refute(proof: &Proof, (name, access): &Subject) -> Result<(), String> {
     Ok(())
 }
 
+/// Whose access it is, as it is told.
+fn shown(access: &Access) -> &str {
+    access.name().trim_matches('/')
+}
+
 fn all_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Result<(), String> {
-    let name = access.name();
+    let name = shown(access);
     if let Some(topic) = topics.outside(sets.allowing.iter().map(|(_, set)| set)) {
         return Err(format!("{name} cannot {act} {topic}: no rule allows it"));
     }
@@ -153,7 +201,7 @@ fn none_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Re
         if let Some(both) = set.intersect(topics)
             && let Some(topic) = both.outside(sets.denying.iter().map(|(_, set)| set))
         {
-            return Err(format!("{} can {act} {topic}: rule `{rule}` allows it", access.name()));
+            return Err(format!("{} can {act} {topic}: rule `{rule}` allows it", shown(access)));
         }
     }
     Ok(())

@@ -100,8 +100,7 @@ struct ProofEntry {
     cannot: Option<Spanned<Act>>,
     topics: Spanned<Vec<Spanned<String>>>,
     qos: Option<Spanned<u8>>,
-    #[serde(default)]
-    retained: bool,
+    retained: Option<Spanned<bool>>,
 }
 
 /// Reads all files, and gathers what is wrong.
@@ -495,6 +494,7 @@ impl Reader {
             let at = self.span(entry.name.span());
             let who = self.who(blueprint, &entry.who, true);
             let (topics, _) = self.patterns(entry.topics);
+            let limited = [entry.qos.as_ref().map(Spanned::span), entry.retained.as_ref().map(Spanned::span)];
             let qos = self.qos(entry.qos).unwrap_or(QoS::AtMostOnce);
             let (can, act) = match (entry.can, entry.cannot) {
                 (Some(act), None) => (true, act.into_inner()),
@@ -508,8 +508,14 @@ impl Reader {
                     continue;
                 }
             };
+            if let (Act::Subscribe, Some(bytes)) = (act, limited.into_iter().flatten().next()) {
+                let span = self.span(bytes);
+                let message = "`qos` and `retained` are about publishing, which this proof is not";
+                self.wrong(&span, message, "leave them out: a subscription is told which QoS it is granted");
+            }
             if let Some((who, attributes)) = who {
-                let (name, purpose, retained) = (entry.name.into_inner(), entry.purpose, entry.retained);
+                let (name, purpose) = (entry.name.into_inner(), entry.purpose);
+                let retained = entry.retained.is_some_and(Spanned::into_inner);
                 blueprint.proofs.push(Proof { at, name, purpose, who, attributes, can, act, topics, qos, retained });
             }
         }

@@ -49,17 +49,17 @@ use moorfall_wire::{
 };
 
 use self::connect::Terms;
-use self::{
-    permission::Permissions,
-    refusal::{Denied, Patience},
-    subscribe::Subscribing,
-};
 pub(crate) use self::refusal::shown;
 pub use self::{
     deliver::{Handled, Undelivered, Withheld},
     permission::Drift,
     refusal::{Cause, Refusal},
     state::{DelayedWill, Granted, NEVER, Parting, Sent, SessionState},
+};
+use self::{
+    permission::Permissions,
+    refusal::{Denied, Patience},
+    subscribe::Subscribing,
 };
 use crate::{
     Delivery, Holding, Limits, Message, Outgoing, SessionKey, Time,
@@ -317,9 +317,7 @@ impl Session {
         match &self.phase {
             Phase::Waiting { .. } => Some(self.began + self.limits.connect_time),
             // Whoever is not read from can't be heard.
-            Phase::Open(open) => {
-                open.patience.held_until.or(open.keep_alive.map(|silence| open.last_heard + silence))
-            }
+            Phase::Open(open) => open.patience.held_until.or(open.keep_alive.map(|silence| open.last_heard + silence)),
             Phase::Checking { .. } | Phase::Admitting { .. } | Phase::Closed(_) => None,
         }
     }

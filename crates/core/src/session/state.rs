@@ -1,10 +1,6 @@
 //! What a session keeps when its connection ends (§4.1).
 
-use std::{
-    collections::HashSet,
-    sync::Arc,
-    time::Duration,
-};
+use std::{collections::HashSet, sync::Arc, time::Duration};
 
 use foldhash::fast::RandomState;
 use moorfall_wire::{PacketId, QoS, SubscriptionOptions, TopicFilter, VariableInt};
@@ -89,7 +85,8 @@ impl SessionState {
     /// Takes out subscriptions that are not allowed any more, of a session whose client is away.
     pub fn withdraw(&mut self, access: &Access) -> Vec<TopicFilter> {
         let lost = |filter: &&TopicFilter| may_subscribe(access, filter).is_err();
-        let lost: Vec<TopicFilter> = self.subscriptions.iter().map(|(filter, _)| filter).filter(lost).cloned().collect();
+        let lost: Vec<TopicFilter> =
+            self.subscriptions.iter().map(|(filter, _)| filter).filter(lost).cloned().collect();
         for filter in &lost {
             self.subscriptions.remove(filter);
         }

@@ -1,8 +1,8 @@
 //! SUBSCRIBE and UNSUBSCRIBE.
 
 use moorfall_wire::{
-    Packet, PacketId, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe, Subscription,
-    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe, VariableInt,
+    Packet, PacketId, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe,
+    Subscription, TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe, VariableInt,
 };
 
 use super::{Action, After, Cause, Denied, Granted, Phase, Refusal, Session, publish::check_size, shown};
@@ -147,7 +147,9 @@ impl Session {
                     };
                     match (&mut subscribing.refused, denied) {
                         (Some(refused), _) => refused.count += 1,
-                        (first @ None, denied) => *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None)),
+                        (first @ None, denied) => {
+                            *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None))
+                        }
                     }
                     self.refusal_code(reason)
                 }

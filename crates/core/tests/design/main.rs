@@ -5,6 +5,7 @@ mod access;
 mod blueprint;
 mod plan;
 mod proofs;
+mod universe;
 
 use std::{collections::BTreeMap, sync::Arc};
 

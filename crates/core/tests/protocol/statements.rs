@@ -101,7 +101,7 @@ fn subscriptions_without_filters_or_with_reserved_bits_are_refused() {
         (&[0xa2, 3, 0, 1, 0], ReasonCode::ProtocolError),
         (&[0x82, 7, 0, 1, 0, 0, 1, b'a', 0x40], ReasonCode::MalformedPacket),
         (&[0x82, 7, 0, 1, 0, 0, 1, b'a', 0x03], ReasonCode::MalformedPacket),
-        (&[0x82, 7, 0, 1, 0, 0, 1, b'a', 0x30], ReasonCode::MalformedPacket),
+        (&[0x82, 7, 0, 1, 0, 0, 1, b'a', 0x30], ReasonCode::ProtocolError),
         (&[0x82, 7, 0, 0, 0, 0, 1, b'a', 0x00], ReasonCode::MalformedPacket),
         (&[0x82, 7, 0, 1, 0, 0, 1, 0xff, 0x00], ReasonCode::MalformedPacket),
         (&[0x82, 8, 0, 1, 0, 0, 2, b'#', b'/', 0x00], ReasonCode::TopicFilterInvalid),

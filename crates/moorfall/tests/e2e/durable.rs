@@ -216,7 +216,12 @@ fn a_full_queue_does_what_its_policy_says() {
         let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
         let count: u8 = if expected.is_some() { 6 } else { 4 };
         for number in 0..count {
-            station.publish(u16::from(number) + 1, publish(LEVEL, vec![b'0' + number], QoS::AtLeastOnce));
+            let message = publish(LEVEL, vec![b'0' + number], QoS::AtLeastOnce);
+            station.send(&Packet::Publish(Publish { packet_id: PacketId::new(u16::from(number) + 1), ..message }));
+            let Some(Packet::PubAck(ack)) = station.receive() else { panic!("not acknowledged") };
+            // Only what nobody gets is told: of what is displaced somebody else's message is.
+            let is_lost = number >= 3 && policy != "drop-oldest";
+            assert_eq!(ack.reason == ReasonCode::QuotaExceeded, is_lost, "{policy}, {number}: {ack:?}");
         }
         if expected.is_none() {
             service.wait_for("the session has ended", |status| status["sessions_away"] == 0);

@@ -289,8 +289,7 @@ topics = ["harrowmere/#"]
 fn serve_ruled<'a>(place: &'a Place, limits: &str) -> Service<'a> {
     let config = place.write("moorfall.toml", &format!("[limits]\n{limits}"));
     let blueprint = place.write("blueprint.toml", RULED);
-    let service =
-        place.serve(&["--config", config.to_str().unwrap(), "--blueprint", blueprint.to_str().unwrap()]);
+    let service = place.serve(&["--config", config.to_str().unwrap(), "--blueprint", blueprint.to_str().unwrap()]);
     service.identity("desk", &[]);
     service.identity("pump", &["kind=pump"]);
     service
@@ -307,7 +306,8 @@ fn kept(client_id: &str, name: &str) -> Connect {
 #[test]
 fn no_identity_takes_the_room_of_all() {
     let place = Place::new();
-    let service = serve_ruled(&place, "sessions = 3\nsubscription-bytes-per-identity = 1024\nqueue-bytes-per-identity = 4000\n");
+    let service =
+        serve_ruled(&place, "sessions = 3\nsubscription-bytes-per-identity = 1024\nqueue-bytes-per-identity = 4000\n");
     let mut first = Peer::open_with(service.mqtt, kept("p-1", "pump"));
     let _second = Peer::open_with(service.mqtt, kept("p-2", "pump"));
     let mut third = Peer::begin(service.mqtt, kept("p-3", "pump"));
@@ -447,4 +447,112 @@ fn refused_filters_and_messages_hold_up_nobody_and_are_short_lists() {
     });
     let refusals = service.run(&["access", "refusals", "--json"]);
     assert!(refusals.ok().len() < 8_000, "{} bytes", refusals.out.len());
+}
+
+#[test]
+fn a_member_that_may_not_have_a_part_does_not_swallow_it() {
+    let place = Place::new();
+    let rules = format!(
+        "{RULED}[[rules]]\nname = \"no-gates\"\neffect = \"deny\"\nwho = {{ identity = \"pump\" }}\nmay = [\"subscribe\"]\n\
+         topics = [\"harrowmere/gate/#\"]\n"
+    );
+    let blueprint = place.write("blueprint.toml", &rules);
+    let service = place.serve(&["--blueprint", blueprint.to_str().unwrap()]);
+    service.identity("desk", &[]);
+    service.identity("pump", &[]);
+    let mut desk = Peer::open_with(service.mqtt, signing_in("desk-1", "desk", "ksed"));
+    let mut pump = Peer::open_with(service.mqtt, signing_in("pump-1", "pump", "pmup"));
+    for member in [&mut desk, &mut pump] {
+        member.subscribe("$share/all/harrowmere/#", QoS::AtLeastOnce);
+    }
+    let mut sender = Peer::open_with(service.mqtt, signing_in("sender", "desk", "ksed"));
+    for id in 1..=20 {
+        sender.publish(id, crate::peer::publish("harrowmere/gate/target", vec![id as u8], QoS::AtLeastOnce));
+    }
+    for id in 1..=20 {
+        let message = desk.message();
+        assert_eq!(message.payload[..], [id], "each of them");
+        desk.acknowledge(&message);
+    }
+    assert!(is_unanswered(&mut pump));
+}
+
+#[tokio::test]
+async fn whoever_may_look_can_make_no_check_cost_much() {
+    let place = Place::new();
+    let (service, _) = serve(&place, "");
+    let wren = json!({ "role": "watch", "password": "ten-characters" });
+    assert!(signed(&service, Method::PUT, "people/wren").json(&wren).send().await.unwrap().status().is_success());
+    let sign_in = json!({ "name": "wren", "password": "ten-characters" });
+    let url = format!("{}/api/v1/console-token", service.http);
+    let token: Value = Client::new().post(url).json(&sign_in).send().await.unwrap().json().await.unwrap();
+    let doubling = (0..30).fold("size(x) > 0".to_owned(), |inner, _| format!("['a'].map(x, x + x).exists(x, {inner})"));
+    let nested = (0..12).fold("true".to_owned(), |inner, _| format!("[1,2,3,4,5,6,7,8].all(identity, {inner})"));
+    for text in [doubling, nested] {
+        let blueprint = format!("name = \"a\"\n[cohorts.c]\nwhere = \"\"\"{text}\"\"\"\n");
+        let body = json!({ "files": [{ "name": "a.toml", "text": blueprint }] });
+        let url = format!("{}/api/v1/blueprint/check", service.http);
+        let answer =
+            Client::new().post(url).bearer_auth(token["token"].as_str().unwrap()).json(&body).send().await.unwrap();
+        assert_eq!(answer.status(), StatusCode::OK);
+        let check: Value = answer.json().await.unwrap();
+        assert!(check["findings"][0]["message"].is_string() && check["findings"][0]["line"] == 3, "{check}");
+    }
+    let (took, _) = service.terminate();
+    assert!(took < Duration::from_secs(20), "{took:?}");
+}
+
+#[test]
+fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
+    let place = Place::new();
+    let (service, secret) = serve(&place, "");
+    let body = json!({ "secret": service.secret() });
+    let client = |token: &str, path: &str| {
+        let url = format!("{}/api/v1/{path}", service.http);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let request =
+                Client::builder().timeout(Duration::from_secs(30)).build().unwrap().get(url).bearer_auth(token);
+            let answer = request.send().await.unwrap();
+            (answer.status(), answer.json::<Value>().await.unwrap_or_default())
+        })
+    };
+    let token = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(async {
+        let url = format!("{}/api/v1/console-token", service.http);
+        let answer: Value = Client::new().post(url).json(&body).send().await.unwrap().json().await.unwrap();
+        answer["token"].as_str().unwrap().to_owned()
+    });
+    let server = crate::harness::database_pid(&service.data).unwrap();
+    // Its processes lead groups of their own. Those that end meanwhile need not be reached.
+    let processes = || {
+        let all =
+            std::fs::read_dir("/proc").unwrap().filter_map(|entry| entry.unwrap().file_name().to_str()?.parse().ok());
+        let of_server = |pid: &i32| {
+            let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+            let parent = stat.rsplit(')').next().and_then(|rest| rest.split_whitespace().nth(1)?.parse().ok());
+            parent == Some(server.as_raw())
+        };
+        all.filter(of_server).map(nix::unistd::Pid::from_raw).chain([server]).collect::<Vec<_>>()
+    };
+    let signal = |signal| {
+        processes().into_iter().for_each(|pid| {
+            let _gone = nix::sys::signal::kill(pid, signal);
+        })
+    };
+    signal(nix::sys::signal::Signal::SIGSTOP);
+    let away = wait("the status says so", || {
+        let (status, body) = client(&token, "status");
+        assert_eq!(status, StatusCode::OK, "{body}");
+        Some(body).filter(|body| body["database"]["healthy"] == false)
+    });
+    assert!(away["warnings"].to_string().contains("The database is away"), "{away}");
+    for path in ["sessions", "topics", "access/refusals", "identities", "me"] {
+        assert_eq!(client(&token, path).0, StatusCode::OK, "{path}");
+    }
+    assert_eq!(client("moor-none", "me").0, StatusCode::UNAUTHORIZED);
+    Peer::open_with(service.mqtt, signing_in("weir-1", "weir", &secret));
+    signal(nix::sys::signal::Signal::SIGCONT);
+    wait("it is back", || (client(&token, "status").1["database"]["healthy"] == true).then_some(()));
+    wait("and that is said", || service.log().contains("the database is back").then_some(()));
+    assert!(service.log().matches("the database is back").count() <= 1, "once: {}", service.log());
 }

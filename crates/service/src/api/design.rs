@@ -21,6 +21,7 @@ use super::{
 use crate::{
     broker::Broker,
     design::{Checked, Draft, NotApplied},
+    gatekeeper::Held,
 };
 
 /// Revisions that are listed.
@@ -69,17 +70,39 @@ impl IntoResponse for NotApplied {
 #[utoipa::path(post, operation_id = "check_blueprint", path = "/blueprint/check", tag = "design", request_body = BlueprintDraft, responses(
     (status = 200, body = Check),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn check(State(broker): State<Arc<Broker>>, Body(draft): Body<BlueprintDraft>) -> Json<Check> {
-    Json(check_view(&broker.check_apart(sources(draft.files)).await))
+pub(crate) async fn check(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(draft): Body<BlueprintDraft>,
+) -> Result<Json<Check>, Problem> {
+    let _one_at_a_time = one_check(&broker, &operator)?;
+    Ok(Json(check_view(&broker.check_apart(sources(draft.files)).await)))
+}
+
+/// A check takes a core for as long as it lasts, so everyone has one at a time.
+fn one_check(broker: &Broker, operator: &Operator) -> Result<Held<Arc<str>>, Problem> {
+    broker.checks.take(Arc::clone(&operator.name), 1, usize::MAX).ok_or_else(|| {
+        let detail = format!("a check of {} is under way; wait for its answer", operator.name);
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "one check at a time", detail)
+    })
 }
 
 /// What a blueprint changes of the design in force, and what that does to what is live. Nothing is changed.
 #[utoipa::path(post, operation_id = "compare_blueprint", path = "/blueprint/compare", tag = "design", request_body = BlueprintDraft, responses(
     (status = 200, body = Comparison),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn compare(State(broker): State<Arc<Broker>>, Body(draft): Body<BlueprintDraft>) -> Json<Comparison> {
+pub(crate) async fn compare(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(draft): Body<BlueprintDraft>,
+) -> Result<Json<Comparison>, Problem> {
+    let _one_at_a_time = one_check(&broker, &operator)?;
     let base = broker.design.in_force().revision;
     let checked = broker.check_apart(sources(draft.files)).await;
     let (changes, effects) = match checked.policy.clone() {
@@ -89,7 +112,7 @@ pub(crate) async fn compare(State(broker): State<Arc<Broker>>, Body(draft): Body
             .expect("comparing does not panic, and is not cancelled"),
     };
     let changes = changes.iter().map(Into::into).collect();
-    Json(Comparison { base, check: check_view(&checked), changes, effects })
+    Ok(Json(Comparison { base, check: check_view(&checked), changes, effects }))
 }
 
 /// Apply a blueprint. It is refused, with its check, when it is wrong or a proof fails.

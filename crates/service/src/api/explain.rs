@@ -156,7 +156,8 @@ fn matrix_of(broker: &Broker, wanted: &Wanted) -> Matrix {
     groups.retain(|(name, _)| name.contains(&wanted.search));
     let total = groups.len() as u64;
     groups.truncate(wanted.limit.min(5_000));
-    let rows = groups.into_iter().map(|(name, members)| row(&policy, name, &members)).collect();
+    let tied = broker.directory.tied();
+    let rows = groups.into_iter().map(|(name, members)| row(&policy, name, &members, &tied)).collect();
     let topics = blueprint.topics.iter().map(|topic| topic.path.clone()).collect();
     Matrix { topics, rows, total }
 }
@@ -164,12 +165,13 @@ fn matrix_of(broker: &Broker, wanted: &Wanted) -> Matrix {
 /// Members that are looked at for one cohort: enough to see whether they differ.
 const LOOKED_AT: usize = 50;
 
-fn row(policy: &Arc<Policy>, name: String, members: &[&Identity]) -> MatrixRow {
+fn row(policy: &Arc<Policy>, name: String, members: &[&Identity], tied: &BTreeMap<Arc<str>, String>) -> MatrixRow {
     let topics = &policy.blueprint().topics;
     let mut rights = vec![Cell { publish: Right::None, subscribe: Right::None }; topics.len()];
     let mut first = true;
     for identity in members.iter().take(LOOKED_AT) {
-        let Ok(access) = policy.bind(identity, &identity.name) else { continue };
+        let client_id = tied.get(&identity.name).map(String::as_str);
+        let Ok(access) = policy.bind_any(identity, client_id) else { continue };
         for (rights, topic) in rights.iter_mut().zip(topics) {
             let publish = right(&access, Act::Publish, &topic.set);
             let subscribe = right(&access, Act::Subscribe, &topic.set);

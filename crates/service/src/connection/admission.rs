@@ -84,6 +84,9 @@ impl Connection {
         let now = self.broker.clock.now();
         self.session.handle_admitted(now, record.key, state);
         self.session.hold_for(Arc::clone(&record.holding));
+        if let Some(access) = self.session.access() {
+            record.set_access(access);
+        }
         if expiry > 0 || was_kept {
             let row = SessionRow {
                 client_id: record.client_id.clone(),
@@ -139,10 +142,9 @@ impl Connection {
             NotAdmitted::Name(why) => {
                 (ReasonCode::ClientIdentifierNotValid, format!("{client_id:?} can't be a client identifier: {why}"))
             }
-            NotAdmitted::FullForIdentity(most) => (
-                ReasonCode::QuotaExceeded,
-                format!("the identity has {most} sessions, as many as it may"),
-            ),
+            NotAdmitted::FullForIdentity(most) => {
+                (ReasonCode::QuotaExceeded, format!("the identity has {most} sessions, as many as it may"))
+            }
             NotAdmitted::Full => (
                 ReasonCode::QuotaExceeded,
                 format!("there are {} sessions, as many as may be", self.broker.limits.sessions),

@@ -340,7 +340,10 @@ impl Connection {
         }
         match self.broker.rights(&record.identity, &record.client_id) {
             Rights::Unlimited => {}
-            Rights::Bound(access) => self.session.change_access(now, access),
+            Rights::Bound(access) => {
+                record.set_access(&access);
+                self.session.change_access(now, access);
+            }
             Rights::None(words) => self.session.end(now, ReasonCode::NotAuthorized, words, false),
         }
     }

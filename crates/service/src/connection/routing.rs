@@ -100,7 +100,8 @@ impl Connection {
         self.note_topic(run.messages(), run.weight() as u64);
         let handed = self.broker.distribute_run(&run, route.recipients.iter(), &mut self.batch);
         for (place, id) in std::mem::take(&mut self.run_answers) {
-            let routed = if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };
+            let routed =
+                if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };
             self.session.handle_routed(run.qos(), id, routed);
         }
     }

@@ -2,7 +2,10 @@
 //!
 //! Of an identity `attr` is the map of its attributes and `identity` its name. Of a message there are `topic`, `levels`
 //! (its levels in a list, from 0), `payload` (its fields if it is JSON, else its text), `qos` and `retained`. What can't
-//! be evaluated, as when an attribute or a field is not there, is not true.
+//! be evaluated, as when an attribute or a field is not there, is not true. What could cost without bound is refused when
+//! it is read.
+
+mod cost;
 
 use std::{
     collections::HashMap,
@@ -10,15 +13,28 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use cel::{Context, Env, Program, Value};
+use cel::{Context, Env, ExecutionError, Program, Value};
 
 use crate::{AttributeValue, Identity};
 
 /// The longest expression, bytes: what it takes to read one grows with its square.
 const LENGTH: usize = 1_000;
 
+/// The longest payload that is looked into, bytes. Of a longer one nothing is true.
+const PAYLOAD: usize = 256 * 1024;
+
 /// Brackets within brackets.
 const DEPTH: usize = 24;
+
+/// The stack that reading and evaluating have to themselves, bytes: each level takes much of it, above all in a program
+/// that was not optimised.
+const STACK: usize = 16 * 1024 * 1024;
+
+/// What goes through a list.
+const LOOPS: [&str; 5] = [".all", ".exists", ".map", ".filter", ".sortBy"];
+
+/// How often that may stand in an expression.
+const MOST_LOOPS: usize = 6;
 
 /// The language's own functions, which take longer to gather than most expressions to evaluate.
 static FUNCTIONS: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
@@ -70,14 +86,24 @@ impl PartialEq for Compiled {
 impl Compiled {
     fn parse(text: &str, names: &Names) -> Result<Self, ExpressionError> {
         check_size(text)?;
+        stacker::grow(STACK, || Self::parse_here(text, names))
+    }
+
+    fn parse_here(text: &str, names: &Names) -> Result<Self, ExpressionError> {
         let program = Program::compile(text).map_err(|errors| {
             let first = errors.errors.first();
             let at = first.map_or(0, |error| byte_of(text, error.pos.0, error.pos.1));
             let message = first.map_or_else(|| errors.to_string(), |error| error.msg.clone());
             ExpressionError { at, message: plain(&message, &text[at..]) }
         })?;
+        let loops = cost::check(program.expression(), names.known).map_err(|dear| {
+            let at = program.source_info().offset_for(dear.id).map_or(0, |(start, _)| start as usize);
+            ExpressionError { at: at.min(text.len()), message: dear.words }
+        })?;
         let named = program.references();
-        if let Some(unknown) = named.variables().into_iter().find(|name| !names.known.contains(name)) {
+        if let Some(unknown) =
+            named.variables().into_iter().find(|name| !names.known.contains(name) && !loops.contains(*name))
+        {
             let message = format!("`{unknown}` is not known here; {}", names.remedy);
             return Err(ExpressionError { at: text.find(unknown).unwrap_or(0), message });
         }
@@ -101,7 +127,7 @@ impl Compiled {
         for (name, value) in variables {
             context.add_variable_from_value(name, value);
         }
-        self.program.execute(&context)
+        stacker::maybe_grow(STACK / 16, STACK, || self.program.execute(&context))
     }
 }
 
@@ -160,8 +186,14 @@ impl MessageExpression {
     }
 
     fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> cel::ResolveResult {
+        if payload.len() > PAYLOAD {
+            return Err(ExecutionError::function_error("payload", "it is too long to be looked into"));
+        }
         let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
         let payload = match serde_json::from_slice::<serde_json::Value>(payload) {
+            Ok(json) if has_long_list(&json) => {
+                return Err(ExecutionError::function_error("payload", "a list in it is too long to be gone through"));
+            }
             Ok(json) => of_json(json),
             Err(_) => String::from_utf8_lossy(payload).into_owned().into(),
         };
@@ -172,6 +204,17 @@ impl MessageExpression {
             ("qos", Value::Int(qos.into())),
             ("retained", Value::Bool(retained)),
         ])
+    }
+}
+
+/// Whether there is a list, or an object, of more values than an expression goes through.
+fn has_long_list(json: &serde_json::Value) -> bool {
+    use serde_json::Value as Json;
+    let is_long = |count: usize| count as u64 > cost::ITEMS;
+    match json {
+        Json::Array(items) => is_long(items.len()) || items.iter().any(has_long_list),
+        Json::Object(fields) => is_long(fields.len()) || fields.values().any(has_long_list),
+        _ => false,
     }
 }
 
@@ -205,19 +248,35 @@ fn check_size(text: &str) -> Result<(), ExpressionError> {
         let message = format!("the expression has {} bytes; at most {LENGTH} are taken", text.len());
         return Err(ExpressionError { at: LENGTH, message });
     }
-    let mut depth = 0_usize;
+    // What stands in quotes is counted too: a text with so many brackets is rare.
+    let (mut brackets, mut prefixes, mut choices) = (0_usize, 0_usize, 0_usize);
     for (at, character) in text.char_indices() {
         match character {
-            '(' | '[' | '{' | '!' | '-' | '?' => depth += 1,
-            ')' | ']' | '}' => depth = depth.saturating_sub(1),
+            '(' | '[' | '{' => brackets += 1,
+            ')' | ']' | '}' => brackets = brackets.saturating_sub(1),
+            '?' => choices += 1,
             _ => {}
         }
-        if depth > 4 * DEPTH {
+        match character {
+            '!' | '-' => prefixes += 1,
+            c if c.is_whitespace() => {}
+            _ => prefixes = 0,
+        }
+        if brackets.max(prefixes).max(choices) > DEPTH {
             let message = format!("the expression is nested too deeply; at most {DEPTH} levels are taken");
             return Err(ExpressionError { at, message });
         }
     }
-    Ok(())
+    // Each grows into a nest of its own when it is read, so they are counted before.
+    let mut loops = LOOPS.iter().flat_map(|name| text.match_indices(name)).map(|(at, _)| at).collect::<Vec<_>>();
+    loops.sort_unstable();
+    match loops.get(MOST_LOOPS) {
+        Some(at) => {
+            let message = format!("all(), exists(), map() and filter() stand here more than {MOST_LOOPS} times");
+            Err(ExpressionError { at: *at, message })
+        }
+        None => Ok(()),
+    }
 }
 
 /// The byte of a line and column, both from 1.
@@ -334,5 +393,73 @@ mod tests {
         let error = MessageExpression::parse("attr.kind == 'x'").unwrap_err();
         assert!(error.message.contains("payload.FIELD"), "{error}");
         assert!(MessageExpression::parse("qos + 1").is_err());
+    }
+
+    /// What doubles a text, or loops within a loop, is as short as this.
+    #[test]
+    fn what_could_cost_without_bound_is_not_read() {
+        let doubling = format!(
+            "{}size(x0) > 0{}",
+            (1..20).rev().map(|n| format!("[x{n} + x{n}].exists(x{}, ", n - 1)).collect::<String>().replacen(
+                "x19 + x19",
+                "identity + identity",
+                1
+            ),
+            ")".repeat(19)
+        );
+        for nested in ["(", "[", "{1: ", "!", "-", "true ? true : "] {
+            let closing = match nested {
+                "(" => ")",
+                "[" => "]",
+                "{1: " => "}",
+                _ => "",
+            };
+            // Read on the stack of a thread as it usually is, whatever comes of it.
+            let _read = Expression::parse(&format!("{}true{}", nested.repeat(DEPTH), closing.repeat(DEPTH)));
+        }
+        let _read = Expression::parse(&format!("true{}", " && true".repeat(120)));
+        let deep = "[1,2,3,4,5,6,7,8].all(a, [1,2,3,4,5,6,7,8].all(b, [1,2,3,4,5,6,7,8].all(c, a + b + c > 0)))";
+        let chained = "[identity].map(a, [a, a]).map(b, [b, b]).exists(c, size(c) > 0)";
+        for (text, words) in [
+            (doubling.as_str(), "more than 6 times"),
+            (deep, "loop within a loop"),
+            (chained, "loop within a loop"),
+            ("['a'].exists(a, size(a + identity) > 3)", "`+` in a loop is for numbers"),
+            ("['a'].exists(identity, identity == 'a')", "has a meaning already"),
+            ("['a'].exists(attr, attr == 'a')", "has a meaning already"),
+            (&format!("size({}) > 1", vec!["identity"; 20].join(" + ")), "more than 16 times"),
+            ("identity.matches(attr.pattern)", "written out"),
+            ("identity.matches('(a{1000}){1000}')", "larger than"),
+            ("identity.matches('(')", "not understood"),
+            ("['a'].exists(x, identity.matches('^a'))", "in a loop is not taken"),
+            (&format!("attr.exists(a, a in [{}])", vec!["'aaaaaa'"; 80].join(",")), "steps each time"),
+        ] {
+            let error = Expression::parse(text).unwrap_err();
+            assert!(error.message.contains(words), "{text}: {error}");
+            assert!(error.at <= text.len());
+        }
+        for text in [
+            "['station', 'gauge'].exists(kind, attr.kind == kind)",
+            "attr.all(name, name != 'secret')",
+            "[1, 2, 3].map(x, x + 1).size() == 3",
+            "[1, 2, 3].filter(x, x > 1).size() == 2",
+            "[1, 2].exists_one(x, x + 1 == 3)",
+            "identity + '-' + attr.kind == 'kettle-weir-station'",
+            "identity.matches('^kettle-') && attr.kind.matches('st.*')",
+        ] {
+            assert!(Expression::parse(text).unwrap().holds(&weir()), "{text}");
+        }
+    }
+
+    #[test]
+    fn a_long_payload_is_not_looked_into() {
+        let any = MessageExpression::parse("payload.all(x, x > 0)").unwrap();
+        let list = |count: usize| format!("[{}]", vec!["1"; count].join(","));
+        assert!(any.holds("a", list(400).as_bytes(), 0, false));
+        assert!(!any.holds("a", list(2_000).as_bytes(), 0, false));
+        let text = MessageExpression::parse("size(payload) > 1").unwrap();
+        assert!(
+            text.holds("a", &vec![b'x'; PAYLOAD], 0, false) && !text.holds("a", &vec![b'x'; PAYLOAD + 1], 0, false)
+        );
     }
 }
