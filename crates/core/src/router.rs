@@ -126,6 +126,20 @@ impl<T> Route<T> {
     }
 }
 
+/// Whether a message is to be filed before its publisher is told that it is safe: it is kept for its topic, its QoS 2
+/// identifier is kept for its publisher, or it waits for a session that outlives its connection. `recipients` are the
+/// highest QoS of each and whether it is such a session. This is the one place where it is decided.
+pub fn is_filed(
+    qos: QoS,
+    retain: bool,
+    publisher_is_kept: bool,
+    recipients: impl IntoIterator<Item = (QoS, bool)>,
+) -> bool {
+    retain
+        || qos == QoS::ExactlyOnce && publisher_is_kept
+        || recipients.into_iter().any(|(highest, is_kept)| is_kept && qos.min(highest) > QoS::AtMostOnce)
+}
+
 /// The subscription index and the retained messages.
 ///
 /// 1. A published snapshot never changes; a change publishes a new one with the next generation.

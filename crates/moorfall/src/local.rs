@@ -131,6 +131,23 @@ impl Local {
         Ok(answer.json().await?)
     }
 
+    /// Asks for all of a list, page by page.
+    pub(crate) async fn get_all<T: DeserializeOwned>(&self, path: &[&str]) -> Result<Vec<T>, Failure> {
+        let mut all: Vec<T> = Vec::new();
+        let mut query: Vec<(String, String)> = Vec::new();
+        loop {
+            let pairs: Vec<(&str, &str)> = query.iter().map(|(name, value)| (&**name, &**value)).collect();
+            let answer = self.send(Method::GET, path, &pairs, None::<&()>).await?;
+            let next = answer.headers().get(reqwest::header::LINK).and_then(|link| link.to_str().ok());
+            let next = next.and_then(|link| link.strip_prefix("<?")?.split_once('>').map(|(next, _)| next.to_owned()));
+            all.append(&mut answer.json().await?);
+            let Some(next) = next else { return Ok(all) };
+            let url =
+                reqwest::Url::parse(&format!("http://next/?{next}")).map_err(|error| Failure(error.to_string()))?;
+            query = url.query_pairs().map(|(name, value)| (name.into_owned(), value.into_owned())).collect();
+        }
+    }
+
     /// Changes something.
     pub(crate) async fn change(
         &self,

@@ -13,7 +13,7 @@ use std::{
 use moorfall_core::{
     Holding, Identity, Limits, Message, Quota, Run, SessionKey,
     measure::History,
-    router::{Load, Recipient, Route, Router},
+    router::{Load, Recipient, Route, Router, is_filed},
     session::Routed,
 };
 use moorfall_store::{Resolution, Sample, Store};
@@ -96,6 +96,11 @@ impl Handed {
     }
 }
 
+/// What decides whether a message is filed for a recipient.
+fn terms(recipient: &Recipient<Arc<SessionRecord>>) -> (QoS, bool) {
+    (recipient.qos, recipient.handle.is_kept())
+}
+
 /// The broker as its tasks see it.
 #[derive(Debug)]
 pub(crate) struct Broker {
@@ -113,7 +118,7 @@ pub(crate) struct Broker {
     pub(crate) refusals_seen: Refusals,
     pub(crate) recorder: Recorder,
     pub(crate) bench: Bench,
-    /// Topics that were silent too long: when they were looked for, under which revision, and what was found.
+    /// Topics that were silent too long: until when that is good, under which revision, and what was found.
     pub(crate) silent: tokio::sync::Mutex<Option<(tokio::time::Instant, i64, Vec<DriftView>)>>,
     pub(crate) authenticator: Authenticator,
     pub(crate) seats: Arc<Seats>,
@@ -177,7 +182,7 @@ impl Broker {
             registry: Registry::default(),
             journal: Journal::new(parts.last.number),
             design: parts.design,
-            topics: Topics::default(),
+            topics: Topics::new(limits.hierarchy_bytes),
             drifts: Drifts::default(),
             refusals_seen: Refusals::default(),
             recorder: Recorder::default(),
@@ -259,14 +264,12 @@ impl Broker {
         };
         let chosen = route.groups.iter().filter_map(|group| group.choose(load));
         let all = || route.recipients.iter();
-        let files = |recipient: &Recipient<Arc<SessionRecord>>| {
-            message.qos.min(recipient.qos) > QoS::AtMostOnce && recipient.handle.is_kept()
-        };
         let chosen: SmallVec<[&Recipient<Arc<SessionRecord>>; 4]> = chosen.collect();
         let exactly_once = message.qos == QoS::ExactlyOnce;
-        let received = waiting.as_ref().filter(|waiting| exactly_once && waiting.record.is_kept());
-        let to_file = message.retain || received.is_some() || all().any(files) || chosen.iter().any(|one| files(one));
-        if !to_file {
+        let is_kept = waiting.as_ref().is_some_and(|waiting| waiting.record.is_kept());
+        let received = waiting.as_ref().filter(|_| exactly_once && is_kept);
+        let recipients = all().chain(chosen.iter().copied()).map(terms);
+        if !is_filed(message.qos, message.retain, is_kept, recipients) {
             let run = Arc::new(Run::new([Arc::clone(message)]));
             let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
             return (handed.of_one(), None);
@@ -308,12 +311,8 @@ impl Broker {
     /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
     /// identifier is filed if the publisher's session is kept.
     pub(crate) fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_kept: bool) -> bool {
-        let files =
-            |recipient: &Recipient<Arc<SessionRecord>>| recipient.qos > QoS::AtMostOnce && recipient.handle.is_kept();
-        !message.retain
-            && route.groups.is_empty()
-            && !(publisher_is_kept && message.qos == QoS::ExactlyOnce)
-            && (message.qos == QoS::AtMostOnce || !route.recipients.iter().any(files))
+        let recipients = route.recipients.iter().map(terms);
+        route.groups.is_empty() && !is_filed(message.qos, message.retain, publisher_is_kept, recipients)
     }
 
     /// Hands messages that follow each other, and of which nothing is filed, to these recipients.

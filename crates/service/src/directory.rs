@@ -38,6 +38,9 @@ pub enum DirectoryError {
     /// The password can't be one.
     #[error("a password has from 1 to {PASSWORD_LENGTH} bytes")]
     Password,
+    /// Something of it is larger than it may be.
+    #[error("{0}")]
+    TooLarge(String),
     /// A password and a secret to be made.
     #[error("either a password is given, or a secret is made in its place, not both")]
     TwoSecrets,
@@ -289,13 +292,15 @@ impl Directory {
         Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), passwords })
     }
 
-    /// The first identities by name whose name, note or an attribute holds this text.
-    pub(crate) fn list(&self, search: &str, limit: usize) -> Vec<IdentityView> {
+    /// The first identities by name, behind this one, whose name, note or an attribute holds this text.
+    pub(crate) fn list(&self, search: &str, after: Option<&str>, limit: usize) -> Vec<IdentityView> {
         let matches = |record: &&Arc<IdentityRecord>| {
             let mut attributes = record.attributes.0.iter();
-            record.name.contains(search)
+            let is_behind = after.is_none_or(|after| *record.name > *after);
+            let matches = record.name.contains(search)
                 || record.note.contains(search)
-                || attributes.any(|(name, value)| format!("{name}={value}").contains(search))
+                || attributes.any(|(name, value)| format!("{name}={value}").contains(search));
+            is_behind && matches
         };
         let mut found: Vec<_> = self.known.read().all().filter(matches).cloned().collect();
         found.sort_by(|one, other| one.name.cmp(&other.name));
@@ -339,6 +344,7 @@ impl Directory {
         draft: IdentityDraft,
     ) -> Result<(IdentityView, Option<String>, Impact), DirectoryError> {
         self.check_new_name(name)?;
+        check_size(&draft.attributes, &draft.note, draft.client_id.as_deref())?;
         let secret = draft.generate.then(GeneratedSecret::make);
         let hash = match (draft.password, &secret) {
             (None, None) => None,
@@ -381,6 +387,9 @@ impl Directory {
                 faults.push((place, error.to_string()));
             } else if !seen.insert(record.name.as_str()) {
                 faults.push((place, format!("{} stands twice in the import", record.name)));
+            }
+            if let Err(error) = check_size(&record.attributes, &record.note, record.client_id.as_deref()) {
+                faults.push((place, format!("{}: {error}", record.name)));
             }
             match record.certificates.as_deref().map(read_marks).transpose() {
                 Err(words) => faults.push((place, words)),
@@ -633,6 +642,39 @@ fn read_marks(texts: &[String]) -> Result<Vec<String>, String> {
 
 fn seen(record: &IdentityRecord) -> Identity {
     Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() }
+}
+
+/// Attributes of one identity, bytes of an attribute's name and of its value, of a note and of a client identifier.
+const ATTRIBUTES: usize = 64;
+const ATTRIBUTE_NAME: usize = 64;
+const ATTRIBUTE: usize = 1_024;
+const NOTE: usize = 2_048;
+const CLIENT_ID: usize = 256;
+
+/// Whether what people write of an identity stays within its bounds: it is held in memory, listed and recorded.
+fn check_size(
+    attributes: &BTreeMap<String, AttributeValue>,
+    note: &str,
+    client_id: Option<&str>,
+) -> Result<(), DirectoryError> {
+    let too_large = |what: &str, most: usize| Err(DirectoryError::TooLarge(format!("{what} has at most {most} bytes")));
+    if attributes.len() > ATTRIBUTES {
+        let words = format!("an identity has at most {ATTRIBUTES} attributes; {} are given", attributes.len());
+        return Err(DirectoryError::TooLarge(words));
+    }
+    if attributes.keys().any(|name| name.is_empty() || name.len() > ATTRIBUTE_NAME) {
+        return too_large("the name of an attribute has at least one byte, and", ATTRIBUTE_NAME);
+    }
+    if attributes.values().any(|value| matches!(value, AttributeValue::Text(text) if text.len() > ATTRIBUTE)) {
+        return too_large("an attribute", ATTRIBUTE);
+    }
+    if note.len() > NOTE {
+        return too_large("a note", NOTE);
+    }
+    if client_id.is_some_and(|id| id.len() > CLIENT_ID) {
+        return too_large("a client identifier", CLIENT_ID);
+    }
+    Ok(())
 }
 
 fn check_name(name: &str) -> Result<(), DirectoryError> {

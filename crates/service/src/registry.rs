@@ -4,6 +4,7 @@
 
 use std::{
     collections::{BTreeMap, HashMap, VecDeque},
+    ops::Bound,
     sync::{
         Arc,
         atomic::{AtomicUsize, Ordering},
@@ -30,6 +31,9 @@ use crate::{
     names,
     session_record::{Link, NewSession, Parked, Place, RetainedDue, SessionRecord, SignedInBy, Walk},
 };
+
+/// Sessions that are taken at a time when all are gone through.
+const PAGE: usize = 512;
 
 /// Why a client is not let in.
 #[derive(Debug)]
@@ -70,7 +74,7 @@ pub(crate) struct Newcomer {
 /// All sessions.
 #[derive(Debug, Default)]
 pub(crate) struct Registry {
-    sessions: Mutex<HashMap<String, Arc<SessionRecord>, RandomState>>,
+    sessions: Mutex<BTreeMap<String, Arc<SessionRecord>>>,
     connected: AtomicUsize,
     /// Parked sessions by the time at which something is due. An entry may be out of date; `place` decides.
     due: Mutex<BTreeMap<(Time, SessionKey), Arc<SessionRecord>>>,
@@ -144,9 +148,28 @@ impl Registry {
         self.sessions.lock().len()
     }
 
-    /// All sessions, in no order.
-    pub(crate) fn all(&self) -> Vec<Arc<SessionRecord>> {
-        self.sessions.lock().values().cloned().collect()
+    /// The first so many sessions behind this client identifier, by client identifier.
+    pub(crate) fn page(&self, after: Option<&str>, most: usize) -> Vec<Arc<SessionRecord>> {
+        let from = after.map_or(Bound::Unbounded, Bound::Excluded);
+        self.sessions
+            .lock()
+            .range::<str, _>((from, Bound::Unbounded))
+            .take(most)
+            .map(|(_, one)| Arc::clone(one))
+            .collect()
+    }
+
+    /// All sessions, by client identifier. Nobody who comes or goes waits for all of them.
+    pub(crate) fn all(&self) -> impl Iterator<Item = Arc<SessionRecord>> {
+        let mut page = VecDeque::new();
+        let mut after: Option<String> = None;
+        std::iter::from_fn(move || {
+            if page.is_empty() {
+                page.extend(self.page(after.as_deref(), PAGE));
+                after = page.back().map(|last: &Arc<SessionRecord>| last.client_id.clone());
+            }
+            page.pop_front()
+        })
     }
 
     /// The session with this client identifier.
@@ -401,7 +424,7 @@ impl Broker {
 
     /// Ends every session of an identity, and those that wait for it.
     pub(crate) fn end_identity(&self, identity: &str, words: &str, discard: bool) {
-        for record in self.registry.all().into_iter().filter(|record| *record.identity == *identity) {
+        for record in self.registry.all().filter(|record| *record.identity == *identity) {
             record.end(ReasonCode::AdministrativeAction, words, discard);
             if discard {
                 self.finish(&record);
@@ -473,7 +496,7 @@ impl Broker {
         for (identity, holding) in self.registry.holdings() {
             holding.set_quota(self.quota(&identity));
         }
-        for record in self.registry.all().into_iter().filter(|record| concerns(record)) {
+        for record in self.registry.all().filter(|record| concerns(record)) {
             record.set_stale();
             let mut journal = self.journal.open();
             if let Place::Parked(parked) = &mut *record.place.lock()

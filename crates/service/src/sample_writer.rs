@@ -56,6 +56,9 @@ pub(crate) async fn run(broker: Arc<Broker>, mut samples: Receiver<(Resolution, 
             if let Err(error) = broker.store.forget_old_samples().await {
                 tracing::warn!(%error, "old throughput samples could not be removed");
             }
+            if let Err(error) = broker.store.forget_audits(broker.limits.audit_days).await {
+                tracing::warn!(%error, "old entries of the record of changes could not be removed");
+            }
         }
     }
 }

@@ -45,6 +45,7 @@ pub(crate) async fn run(broker: Arc<Broker>, samples: Sender<(Resolution, Sample
             () = broker.stopping.cancelled() => break,
         }
         sampler.sample(&broker);
+        broker.topics.sum_up(broker.clock.now());
         broker.recorder.keep_time(broker.clock.now());
         for left in broker.bench.take_left(broker.clock.now()) {
             broker.tasks.spawn(async move { left.client.disconnect().await });

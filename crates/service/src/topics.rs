@@ -1,14 +1,14 @@
 //! The live topic hierarchy: what was published where, how often and when, as a tree whose branches know their sums.
 
 use std::{
-    collections::HashMap,
+    collections::BTreeMap,
+    ops::Bound,
     sync::{
         Arc,
         atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering},
     },
 };
 
-use foldhash::fast::RandomState;
 use moorfall_core::{Message, Time};
 use parking_lot::{Mutex, RwLock};
 
@@ -17,9 +17,14 @@ use crate::{
     topic_watch::{Gathered, Watch, Watches},
 };
 
-/// Levels that are held, all topics together; a topic that would need more is only counted. Bounded by levels and not by
-/// topics, since whoever may publish chooses how deep a topic is.
-const MOST: usize = 4_000_000;
+/// What a level takes beside its text, and what a topic takes beside its levels, bytes. The tree is bounded by bytes, since
+/// whoever may publish chooses how deep a topic is and how long its levels are; a topic that would need more is only
+/// counted.
+const LEVEL: usize = 200;
+const TOPIC: usize = 400;
+
+/// Levels that are looked at while no way can be made.
+const SLICE: usize = 256;
 
 /// Topics of which numbers are kept.
 const NUMBERED: usize = 100_000;
@@ -33,7 +38,7 @@ pub(crate) const FORGOTTEN_AFTER: u64 = 7 * 24 * 3_600;
 /// Topics that were published to since this many seconds count as used.
 const USED: u64 = 24 * 3_600;
 
-type Children = HashMap<Box<str>, Arc<Node>, RandomState>;
+type Children = BTreeMap<Box<str>, Arc<Node>>;
 
 /// One level of the hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Debug, Default)]
@@ -55,6 +60,8 @@ struct Node {
 #[derive(Debug)]
 struct Leaf {
     last: LastValue,
+    /// Messages and bytes that the branches above do not know of yet.
+    unsummed: (u64, u64),
     /// Present while somebody looks at it.
     watch: Option<Arc<Watch>>,
 }
@@ -91,9 +98,7 @@ impl Walker {
 
     /// The levels right below, by name.
     pub(crate) fn children(&self) -> Vec<(Box<str>, Self)> {
-        let mut children = self.0.children();
-        children.sort_unstable_by(|(one, _), (other, _)| one.cmp(other));
-        children.into_iter().map(|(level, node)| (level, Self(node))).collect()
+        self.0.children().into_iter().map(|(level, node)| (level, Self(node))).collect()
     }
 }
 
@@ -172,22 +177,30 @@ impl Node {
         children.iter().flat_map(|all| all.iter()).map(|(level, node)| (level.clone(), Arc::clone(node))).collect()
     }
 
-    /// The child of this name, made if there is none; then it is counted.
+    /// The first so many children behind this name, by name.
+    fn children_after(&self, after: Option<&str>, most: usize) -> Vec<(Box<str>, Arc<Self>)> {
+        let children = self.children.read();
+        let Some(all) = children.as_ref() else { return Vec::new() };
+        let from = after.map_or(Bound::Unbounded, Bound::Excluded);
+        let range = all.range::<str, _>((from, Bound::Unbounded)).take(most);
+        range.map(|(level, node)| (level.clone(), Arc::clone(node))).collect()
+    }
+
+    fn child_count(&self) -> usize {
+        self.children.read().as_ref().map_or(0, |children| children.len())
+    }
+
+    /// The child of this name, made if there is none; then its bytes are counted.
     fn grow(&self, level: &str, made: &AtomicUsize) -> Arc<Self> {
         if let Some(child) = self.child(level) {
             return child;
         }
         let mut children = self.children.write();
         let make = || {
-            made.fetch_add(1, Ordering::Relaxed);
+            made.fetch_add(LEVEL + level.len(), Ordering::Relaxed);
             Arc::default()
         };
         Arc::clone(children.get_or_insert_default().entry(level.into()).or_insert_with(make))
-    }
-
-    /// How many levels there are at and below this one.
-    fn size(&self) -> usize {
-        1 + self.children().iter().map(|(_, child)| child.size()).sum::<usize>()
     }
 
     fn view(&self, level: &str, path: String, now: Time) -> View {
@@ -216,28 +229,6 @@ impl Node {
         for (level, child) in self.children() {
             child.each(&format!("{path}/{level}"), now, found);
         }
-    }
-
-    /// Removes topics that were not published to since a time; gives how many.
-    fn forget(&self, before: u64, numbered: &AtomicUsize) -> u32 {
-        let mut forgotten = 0;
-        {
-            let mut leaf = self.leaf.lock();
-            if let Some(gone) = leaf.take_if(|_| self.last() < before) {
-                numbered.fetch_sub(usize::from(gone.last.has_numbers()), Ordering::Relaxed);
-                forgotten += 1;
-            }
-        }
-        forgotten += self.children().iter().map(|(_, child)| child.forget(before, numbered)).sum::<u32>();
-        self.topics.fetch_sub(forgotten, Ordering::Relaxed);
-        let mut children = self.children.write();
-        if let Some(all) = children.as_mut() {
-            all.retain(|_, child| child.topics.load(Ordering::Relaxed) > 0);
-            if all.is_empty() {
-                *children = None;
-            }
-        }
-        forgotten
     }
 }
 
@@ -272,7 +263,8 @@ impl Path {
     /// up again.
     pub(crate) fn note(&self, topics: &Topics, noted: Noted<'_>, now: Time) -> bool {
         let (Some(topic), Some(last)) = (self.0.last(), noted.messages.last()) else { return false };
-        {
+        let messages = noted.messages.len() as u64;
+        let is_first = {
             let mut leaf = topic.leaf.lock();
             let Some(leaf) = &mut *leaf else { return false };
             leaf.last.set(last, noted.publisher, now, || topics.takes_numbers());
@@ -280,18 +272,38 @@ impl Path {
                 watch.take(noted.messages, noted.publisher, now);
                 leaf.watch = Some(watch);
             }
+            let is_first = leaf.unsummed == (0, 0);
+            leaf.unsummed = (leaf.unsummed.0 + messages, leaf.unsummed.1 + noted.bytes);
+            is_first
+        };
+        // Only what is the topic's own is written to: all publishers would meet at the root.
+        topic.note(messages, noted.bytes, now);
+        if is_first {
+            topics.unsummed.lock().push(self.clone());
         }
-        self.0.iter().for_each(|node| node.note(noted.messages.len() as u64, noted.bytes, now));
         true
+    }
+
+    /// Tells the branches above what came to the topic.
+    fn sum_up(&self, now: Time) {
+        let Some((topic, above)) = self.0.split_last() else { return };
+        let unsummed = topic.leaf.lock().as_mut().map(|leaf| std::mem::take(&mut leaf.unsummed));
+        if let Some((messages, bytes)) = unsummed {
+            above.iter().for_each(|node| node.note(messages, bytes, now));
+        }
     }
 }
 
 /// The live topic hierarchy.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Topics {
     root: Arc<Node>,
-    /// Levels that are held.
-    nodes: AtomicUsize,
+    /// Bytes that it takes, about.
+    bytes: AtomicUsize,
+    /// How many it may take.
+    most: usize,
+    /// Topics of which the branches above do not know all yet.
+    unsummed: Mutex<Vec<Path>>,
     /// Held for reading while a way is made, for writing while what is not used is removed: a way that is half made must
     /// not be taken away.
     shape: RwLock<()>,
@@ -303,25 +315,51 @@ pub(crate) struct Topics {
 }
 
 impl Topics {
+    /// Nothing yet, and never more than so many bytes.
+    pub(crate) fn new(most: usize) -> Self {
+        Self {
+            root: Arc::default(),
+            bytes: AtomicUsize::new(0),
+            most,
+            unsummed: Mutex::default(),
+            shape: RwLock::default(),
+            unfollowed: AtomicU64::new(0),
+            numbered: AtomicUsize::new(0),
+            watches: Watches::default(),
+        }
+    }
+
+    /// Bytes that it takes, about, and how many it may.
+    pub(crate) fn size(&self) -> (usize, usize) {
+        (self.bytes.load(Ordering::Relaxed), self.most)
+    }
+
+    /// Brings the sums of the branches up to date: once a second, and before they are looked at.
+    pub(crate) fn sum_up(&self, now: Time) {
+        let unsummed = std::mem::take(&mut *self.unsummed.lock());
+        unsummed.iter().for_each(|path| path.sum_up(now));
+    }
+
     /// Notes messages of a topic and gives the way to it, which makes it quicker the next time; `None` when as many
     /// topics are followed as may be.
     pub(crate) fn note(&self, topic: &str, noted: Noted<'_>, now: Time) -> Option<Path> {
         let _as_it_is = self.shape.read();
-        let levels = topic.split('/').count();
-        if self.nodes.load(Ordering::Relaxed) + levels > self.most() && self.find(topic).is_none() {
+        let wanted = TOPIC + topic.split('/').map(|level| LEVEL + level.len()).sum::<usize>();
+        if self.bytes.load(Ordering::Relaxed) + wanted > self.most && self.find(topic).is_none() {
             self.unfollowed.fetch_add(noted.messages.len() as u64, Ordering::Relaxed);
             return None;
         }
         let mut path = vec![Arc::clone(&self.root)];
         for level in topic.split('/') {
-            let child = path[path.len() - 1].grow(level, &self.nodes);
+            let child = path[path.len() - 1].grow(level, &self.bytes);
             path.push(child);
         }
         {
             let mut leaf = path[path.len() - 1].leaf.lock();
             if leaf.is_none() {
                 let last = LastValue::new(noted.publisher, now);
-                *leaf = Some(Box::new(Leaf { last, watch: self.watches.of(topic) }));
+                *leaf = Some(Box::new(Leaf { last, unsummed: (0, 0), watch: self.watches.of(topic) }));
+                self.bytes.fetch_add(TOPIC, Ordering::Relaxed);
                 for node in &path {
                     node.topics.fetch_add(1, Ordering::Relaxed);
                 }
@@ -351,10 +389,6 @@ impl Topics {
         Some(gathered)
     }
 
-    fn most(&self) -> usize {
-        if cfg!(test) { 1_000 } else { MOST }
-    }
-
     fn find(&self, topic: &str) -> Option<Arc<Node>> {
         let mut node = Arc::clone(&self.root);
         for level in topic.split('/') {
@@ -365,23 +399,29 @@ impl Topics {
 
     /// What is known of one topic or branch.
     pub(crate) fn view(&self, path: &str, now: Time) -> Option<View> {
+        self.sum_up(now);
         let level = path.rsplit('/').next().unwrap_or_default();
         Some(self.find(path)?.view(level, path.to_owned(), now))
     }
 
     /// The first levels right below `prefix`, or at the top if there is none, and how many there are.
     pub(crate) fn below(&self, prefix: Option<&str>, first: First, most: usize, now: Time) -> (Vec<View>, usize) {
+        self.sum_up(now);
         let node = match prefix {
             None => Some(Arc::clone(&self.root)),
             Some(prefix) => self.find(prefix),
         };
-        let mut children = node.map(|node| node.children()).unwrap_or_default();
-        let count = children.len();
-        // A level may have very many below: only those that are shown are put in order and looked at.
+        let count = node.as_ref().map_or(0, |node| node.child_count());
+        // A level may have very many below: only those that are shown are looked at, or put in order.
         type Child = (Box<str>, Arc<Node>);
         let by_name = |one: &Child, other: &Child| one.0.cmp(&other.0);
+        let mut children = match (&node, first) {
+            (None, _) => Vec::new(),
+            (Some(node), First::ByName) => node.children_after(None, most),
+            (Some(node), First::ByRate) => node.children(),
+        };
         match first {
-            First::ByName => shorten(&mut children, most, by_name),
+            First::ByName => {}
             First::ByRate => {
                 let rate = |child: &Child| rate_at(child.1.rate.load(Ordering::Relaxed), now);
                 let mut rated: Vec<(f64, Child)> = children.into_iter().map(|child| (rate(&child), child)).collect();
@@ -397,6 +437,7 @@ impl Topics {
 
     /// Everything together.
     pub(crate) fn total(&self, now: Time) -> View {
+        self.sum_up(now);
         self.root.view("", String::new(), now)
     }
 
@@ -445,11 +486,72 @@ impl Topics {
         used
     }
 
-    /// Removes topics that nobody has published to for long.
+    /// Removes topics that nobody has published to for long, a few levels at a time: what is published meanwhile does not
+    /// wait for all of them.
     pub(crate) fn forget(&self, now: Time) {
-        let _alone = self.shape.write();
-        if self.root.forget(seconds(now).saturating_sub(FORGOTTEN_AFTER), &self.numbered) > 0 {
-            self.nodes.store(self.root.size() - 1, Ordering::Relaxed);
+        let mut sweep = Sweep {
+            way: vec![Step { node: Arc::clone(&self.root), level: "".into(), after: None }],
+            before: seconds(now).saturating_sub(FORGOTTEN_AFTER),
+        };
+        while !sweep.way.is_empty() {
+            let _alone = self.shape.write();
+            sweep.go_on(self, SLICE);
+        }
+    }
+}
+
+/// A walk through all levels, from below upwards, that can be left and gone on with.
+struct Sweep {
+    /// The levels that it is in, from the root on.
+    way: Vec<Step>,
+    /// Topics that were published to since, in seconds, stay.
+    before: u64,
+}
+
+struct Step {
+    node: Arc<Node>,
+    level: Box<str>,
+    /// The child that was looked at last.
+    after: Option<Box<str>>,
+}
+
+impl Sweep {
+    /// Looks at so many levels.
+    fn go_on(&mut self, topics: &Topics, count: usize) {
+        for _ in 0..count {
+            let Some(step) = self.way.last_mut() else { return };
+            match step.node.children_after(step.after.as_deref(), 1).pop() {
+                Some((level, node)) => {
+                    step.after = Some(level.clone());
+                    self.way.push(Step { node, level, after: None });
+                }
+                None => self.leave(topics),
+            }
+        }
+    }
+
+    /// All below is looked at: the level itself is, and removed if nothing is left of it.
+    fn leave(&mut self, topics: &Topics) {
+        let Some(Step { node, level, .. }) = self.way.pop() else { return };
+        let gone = node.leaf.lock().take_if(|_| node.last() < self.before);
+        if let Some(gone) = gone {
+            topics.numbered.fetch_sub(usize::from(gone.last.has_numbers()), Ordering::Relaxed);
+            topics.bytes.fetch_sub(TOPIC, Ordering::Relaxed);
+            for node in self.way.iter().map(|step| &step.node).chain([&node]) {
+                node.topics.fetch_sub(1, Ordering::Relaxed);
+            }
+        }
+        let Some(parent) = self.way.last() else { return };
+        if node.topics.load(Ordering::Relaxed) == 0 {
+            let mut children = parent.node.children.write();
+            if let Some(all) = children.as_mut() {
+                if all.remove(&level).is_some() {
+                    topics.bytes.fetch_sub(LEVEL + level.len(), Ordering::Relaxed);
+                }
+                if all.is_empty() {
+                    *children = None;
+                }
+            }
         }
     }
 }
@@ -459,6 +561,9 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
     use super::*;
+
+    /// Ten deep topics, or many usual ones.
+    const SIZE: usize = 10 * (TOPIC + 100 * (super::LEVEL + 1)) + 500;
 
     const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -491,7 +596,7 @@ mod tests {
 
     #[test]
     fn branches_know_the_sums_of_what_is_below() {
-        let topics = Topics::default();
+        let topics = Topics::new(SIZE);
         let weir = weir();
         let path = note(&topics, LEVEL, 3, 30, &weir, at(100)).unwrap();
         assert!(note_by(&topics, &path, 2, 20, &weir, at(100)));
@@ -516,7 +621,7 @@ mod tests {
 
     #[test]
     fn deep_topics_take_no_more_than_there_is_room_for() {
-        let topics = Topics::default();
+        let topics = Topics::new(SIZE);
         let deep = |number: usize| format!("{number}{}", "/x".repeat(99));
         for number in 0..20 {
             assert_eq!(note(&topics, &deep(number), 1, 1, &weir(), at(100)).is_some(), number < 10, "{number}");
@@ -530,7 +635,7 @@ mod tests {
 
     #[test]
     fn a_rate_follows_what_comes_and_fades_when_nothing_does() {
-        let topics = Topics::default();
+        let topics = Topics::new(SIZE);
         for second in 0..100 {
             note(&topics, LEVEL, 5, 50, &weir(), at(1_000 + second)).unwrap();
         }
@@ -542,7 +647,7 @@ mod tests {
 
     #[test]
     fn what_nobody_publishes_to_is_forgotten_and_may_come_back() {
-        let topics = Topics::default();
+        let topics = Topics::new(SIZE);
         let weir = weir();
         let path = note(&topics, LEVEL, 1, 1, &weir, at(1_000)).unwrap();
         let late = 1_000 + FORGOTTEN_AFTER + 1;
@@ -558,5 +663,40 @@ mod tests {
         assert!(!note_by(&topics, &path, 1, 1, &weir, at(late)));
         note(&topics, LEVEL, 1, 1, &weir, at(late)).unwrap();
         assert_eq!((topics.total(at(late)).topics, topics.view(LEVEL, at(late)).unwrap().messages), (2, 1));
+    }
+
+    #[test]
+    fn long_levels_take_room_as_long_as_they_are() {
+        let topics = Topics::new(1_000_000);
+        let weir = weir();
+        for number in 0..1_000 {
+            note(&topics, &format!("{number}/{}", "x".repeat(4_000)), 1, 1, &weir, at(100));
+        }
+        let (bytes, most) = topics.size();
+        assert!(bytes <= most && bytes > most - 10_000, "{bytes} of {most}");
+        let followed = u64::from(topics.total(at(100)).topics);
+        assert!(followed < 250 && followed + topics.unfollowed.load(Ordering::Relaxed) == 1_000, "{followed}");
+        topics.forget(at(100 + FORGOTTEN_AFTER + 1));
+        assert_eq!(topics.size().0, 0);
+    }
+
+    #[test]
+    fn a_sweep_goes_on_where_it_was_and_others_come_between() {
+        let topics = Topics::new(usize::MAX);
+        let weir = weir();
+        for number in 0..500 {
+            note(&topics, &format!("old/{number}/level"), 1, 1, &weir, at(100));
+        }
+        let late = at(100 + FORGOTTEN_AFTER + 1);
+        let way = vec![Step { node: Arc::clone(&topics.root), level: "".into(), after: None }];
+        let mut sweep = Sweep { way, before: seconds(late).saturating_sub(FORGOTTEN_AFTER) };
+        let mut slices = 0;
+        while !sweep.way.is_empty() {
+            sweep.go_on(&topics, 16);
+            slices += 1;
+            note(&topics, &format!("new/{slices}"), 1, 1, &weir, late);
+        }
+        assert!(slices > 20, "{slices}");
+        assert_eq!((topics.total(late).topics, topics.view("old", late).is_none()), (slices, true));
     }
 }

@@ -126,9 +126,26 @@ impl Store {
     }
 
     /// The newest changes that hold the text in who, what or which, newest first.
-    pub async fn audits(&self, search: &str, most: i64) -> Result<Vec<AuditRecord>, StoreError> {
-        let statement = "SELECT * FROM audit WHERE $1 = '' OR strpos(person, $1) > 0 OR strpos(name, $1) > 0 \
-                         OR strpos(kind, $1) > 0 OR strpos(act, $1) > 0 ORDER BY id DESC LIMIT $2";
-        Ok(sqlx::query_as(statement).bind(search).bind(most).fetch_all(&self.pool).await?)
+    /// With `before`, of those that came earlier than the change of this number.
+    pub async fn audits(&self, search: &str, before: Option<i64>, most: i64) -> Result<Vec<AuditRecord>, StoreError> {
+        let statement = "SELECT * FROM audit WHERE ($1 = '' OR strpos(person, $1) > 0 OR strpos(name, $1) > 0 \
+                         OR strpos(kind, $1) > 0 OR strpos(act, $1) > 0) AND ($2::int8 IS NULL OR id < $2) \
+                         ORDER BY id DESC LIMIT $3";
+        Ok(sqlx::query_as(statement).bind(search).bind(before).bind(most).fetch_all(&self.pool).await?)
+    }
+
+    /// Forgets changes that were made so many days ago, a part at a time; gives how many.
+    pub async fn forget_audits(&self, days: u32) -> Result<u64, StoreError> {
+        let statement = "DELETE FROM audit WHERE id IN (SELECT id FROM audit \
+                         WHERE at < now() - make_interval(days => $1) ORDER BY id LIMIT 5000)";
+        let mut forgotten = 0;
+        loop {
+            let days = i32::try_from(days).unwrap_or(i32::MAX);
+            let gone = sqlx::query(statement).bind(days).execute(&self.pool).await?.rows_affected();
+            forgotten += gone;
+            if gone < 5_000 {
+                return Ok(forgotten);
+            }
+        }
     }
 }

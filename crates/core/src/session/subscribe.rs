@@ -148,7 +148,7 @@ impl Session {
                     match (&mut subscribing.refused, denied) {
                         (Some(refused), _) => refused.count += 1,
                         (first @ None, denied) => {
-                            *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None))
+                            *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None));
                         }
                     }
                     self.refusal_code(reason)

@@ -231,7 +231,7 @@ fn print_matrix(matrix: &Matrix, by: &str) -> std::io::Result<()> {
 }
 
 async fn refusals(local: &Local, as_json: bool) -> Done {
-    let refusals: Vec<RefusalView> = local.get(&["access", "refusals"], &[]).await?;
+    let refusals: Vec<RefusalView> = local.get_all(&["access", "refusals"]).await?;
     if as_json {
         return output::json(&refusals);
     }

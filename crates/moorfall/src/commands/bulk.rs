@@ -168,7 +168,7 @@ pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, 
     let mut records = read(file)?;
     twice(file, &records)?;
     if generate.is_some() {
-        let known: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+        let known: Vec<IdentityView> = local.get_all(&["identities"]).await?;
         let with_password: HashSet<String> =
             known.into_iter().filter(|identity| identity.has_password).map(|identity| identity.name).collect();
         for (_, record) in &mut records {
@@ -265,7 +265,7 @@ async fn send(local: &Local, records: &[(u64, Record)], dry_run: bool, verb: &st
 /// Writes all identities to a new file.
 pub(super) async fn export(local: &Local, file: &Path) -> Done {
     let form = form(file)?;
-    let identities: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+    let identities: Vec<IdentityView> = local.get_all(&["identities"]).await?;
     let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", file.display()));
     let mut opened = std::fs::OpenOptions::new().create_new(true).write(true).open(file).map_err(wrong)?;
     let bytes = match form {

@@ -191,7 +191,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
             enable,
             disable,
         } => {
-            let all: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+            let all: Vec<IdentityView> = local.get_all(&["identities"]).await?;
             let known = all.into_iter().find(|identity| identity.name == name);
             let is_new = known.is_none();
             let mut draft = known.map_or_else(Draft::default, Draft::from);
@@ -276,7 +276,7 @@ impl Draft {
 }
 
 async fn list(local: &Local, as_json: bool) -> Done {
-    let identities: Vec<IdentityView> = local.get(&["identities"], &[]).await?;
+    let identities: Vec<IdentityView> = local.get_all(&["identities"]).await?;
     if as_json {
         return output::json(&identities);
     }

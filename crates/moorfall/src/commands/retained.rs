@@ -172,6 +172,9 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     }
 }
 
+/// Retained messages that the service lists at a time.
+const PAGE: usize = 10_000;
+
 impl Scope {
     /// What a subscription brings, by topic: it ends when nothing has come for a while.
     async fn gather(&self, filter: &TopicFilter) -> Result<Vec<Publish>, Failure> {
@@ -184,9 +187,27 @@ impl Scope {
     /// The service's own list, if the service on this machine is meant.
     async fn own_list(&self, filter: &TopicFilter, sort: Order, limit: usize) -> Result<Option<RetainedList>, Failure> {
         let Some(local) = self.connection.local()? else { return Ok(None) };
+        let by_topic = sort == Order::Topic;
         let sort = format!("{sort:?}").to_lowercase();
-        let query = [("filter", &**filter), ("sort", &sort), ("limit", &limit.to_string())];
-        local.get(&["retained"], &query).await.map(Some)
+        let mut all: Option<RetainedList> = None;
+        // By topic they come page by page; other orders have one page.
+        loop {
+            let known = all.as_ref().map_or(0, |all| all.retained.len());
+            let (page, after) = ((limit - known).clamp(1, PAGE), all.as_ref().and_then(|all| all.retained.last()));
+            let (page, after) = (page.to_string(), after.map(|last| last.topic.clone()));
+            let mut query = vec![("filter", &**filter), ("sort", &sort), ("limit", &page)];
+            query.extend(after.as_deref().map(|after| ("after", after)));
+            let mut list: RetainedList = local.get(&["retained"], &query).await?;
+            let came = list.retained.len();
+            if let Some(all) = &mut all {
+                all.retained.append(&mut list.retained);
+            } else {
+                all = Some(list);
+            }
+            if !by_topic || came < PAGE || known + came >= limit {
+                return Ok(all);
+            }
+        }
     }
 }
 

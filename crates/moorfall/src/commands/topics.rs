@@ -224,7 +224,7 @@ fn print_tree(list: &TopicList, prefix: &str, whole: bool) -> std::io::Result<()
 }
 
 async fn drift(local: &Local, as_json: bool) -> Done {
-    let drift: Vec<DriftView> = local.get(&["topics", "drift"], &[]).await?;
+    let drift: Vec<DriftView> = local.get_all(&["topics", "drift"]).await?;
     if as_json {
         return output::json(&drift);
     }

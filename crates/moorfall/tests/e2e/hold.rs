@@ -537,7 +537,7 @@ fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
     let signal = |signal| {
         processes().into_iter().for_each(|pid| {
             let _gone = nix::sys::signal::kill(pid, signal);
-        })
+        });
     };
     signal(nix::sys::signal::Signal::SIGSTOP);
     let away = wait("the status says so", || {

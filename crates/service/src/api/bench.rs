@@ -2,11 +2,7 @@
 
 use std::{sync::Arc, time::Duration};
 
-use axum::{
-    Extension, Json,
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
@@ -23,6 +19,7 @@ use super::{
     operator::{Operator, Role},
     preview,
     problem::{Body, Problem},
+    reading::{Path, Query},
     retained::NameAndValue,
 };
 use crate::{

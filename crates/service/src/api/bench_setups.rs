@@ -2,11 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::{
-    Extension, Json,
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_store::BenchSetup;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -17,6 +13,7 @@ use super::{
     bench::wrong,
     operator::Operator,
     problem::{Body, Problem},
+    reading::Path,
 };
 use crate::broker::Broker;
 

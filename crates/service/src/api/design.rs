@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::{
     Extension, Json,
-    extract::{Path, State},
+    extract::State,
     http::{StatusCode, header},
     response::{IntoResponse, Response},
 };
@@ -17,6 +17,7 @@ use super::{
     },
     operator::Operator,
     problem::{Body, Problem},
+    reading::Path,
 };
 use crate::{
     broker::Broker,

@@ -2,11 +2,7 @@
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use axum::{
-    Json,
-    extract::{Query, State},
-    http::StatusCode,
-};
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_core::{
     Identity, TopicSet,
     access::{Access, Act, Considered, Decision, Policy, Request},
@@ -18,6 +14,7 @@ use utoipa::IntoParams;
 use super::{
     design_types::{AccessAnswer, AccessQuestion, Matrix, MatrixRow, Right, Rights as Cell, RuleTrace},
     problem::{Body, Problem},
+    reading::{Limit, Query},
 };
 use crate::{broker::Broker, effects::inner, registry::Rights};
 
@@ -110,16 +107,13 @@ pub(crate) struct Wanted {
     #[serde(default)]
     search: String,
     /// At most so many.
-    #[serde(default = "most")]
-    limit: usize,
+    #[serde(default)]
+    #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
+    limit: Limit<200, 5_000>,
 }
 
 fn by_cohorts() -> String {
     "cohorts".into()
-}
-
-fn most() -> usize {
-    200
 }
 
 /// Who may publish and subscribe to which planned topics. Beside the cohorts stand identities that rules name.
@@ -155,7 +149,7 @@ fn matrix_of(broker: &Broker, wanted: &Wanted) -> Matrix {
     }
     groups.retain(|(name, _)| name.contains(&wanted.search));
     let total = groups.len() as u64;
-    groups.truncate(wanted.limit.min(5_000));
+    groups.truncate(wanted.limit.0);
     let tied = broker.directory.tied();
     let rows = groups.into_iter().map(|(name, members)| row(&policy, name, &members, &tied)).collect();
     let topics = blueprint.topics.iter().map(|topic| topic.path.clone()).collect();

@@ -2,11 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::{
-    Extension, Json,
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -15,6 +11,8 @@ use utoipa::{IntoParams, ToSchema};
 use super::{
     operator::Operator,
     problem::{Body, Problem},
+    reading::{Limit, Page, Path, Query, encoded},
+    topics::apart,
 };
 use crate::{
     broker::Broker,
@@ -28,9 +26,13 @@ pub(crate) struct Wanted {
     /// Only those whose name, note or an attribute, as `reach=gorge`, holds this text.
     #[serde(default)]
     search: String,
-    /// At most so many; all if left out.
+    /// Only those behind this name: the last one of the page before.
     #[param(nullable = false)]
-    limit: Option<usize>,
+    after: Option<String>,
+    /// At most so many.
+    #[serde(default)]
+    #[param(value_type = u64, default = 1_000, minimum = 1, maximum = 10_000)]
+    limit: Limit<1_000, 10_000>,
 }
 
 /// Identities, by name.
@@ -38,8 +40,16 @@ pub(crate) struct Wanted {
     (status = 200, body = Vec<IdentityView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<Vec<IdentityView>> {
-    Json(broker.directory.list(&wanted.search, wanted.limit.unwrap_or(usize::MAX)))
+pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Page {
+    apart(move || {
+        let Wanted { search, after, limit } = wanted;
+        // One more tells that there are more.
+        let found = broker.directory.list(&search, after.as_deref(), limit.0 + 1);
+        Page::of(found, limit.0, |_, last| {
+            format!("search={}&after={}&limit={}", encoded(&search), encoded(&last.name), limit.0)
+        })
+    })
+    .await
 }
 
 /// One identity.

@@ -16,6 +16,7 @@ mod journey;
 mod live;
 mod operator;
 mod problem;
+mod reading;
 mod recordings;
 mod retained;
 mod sessions;
@@ -52,6 +53,9 @@ use crate::{broker::Broker, http_server, listener};
 
 /// The largest body of a request, bytes.
 const BODY: usize = 4 * 1024 * 1024;
+
+/// Calls that nobody has to be signed in for.
+const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schema"];
 
 #[derive(OpenApi)]
 #[openapi(
@@ -154,12 +158,23 @@ fn routes() -> OpenApiRouter<Arc<Broker>> {
 
 /// The description of the interface, an OpenAPI document.
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    routes().into_openapi()
+    described(routes().into_openapi())
+}
+
+/// With what every call can answer.
+fn described(mut openapi: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi {
+    for (path, item) in &mut openapi.paths.paths {
+        let is_open = OPEN.iter().any(|open| path.ends_with(open));
+        let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete];
+        operations.into_iter().flatten().for_each(|operation| reading::declare(operation, is_open));
+    }
+    openapi
 }
 
 /// Serves until `stop`.
 pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: CancellationToken) {
     let (router, description) = routes().split_for_parts();
+    let description = described(description);
     let app: Router = router
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
         .route("/mqtt", get(mqtt))

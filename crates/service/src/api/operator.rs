@@ -4,7 +4,7 @@ use std::{net::SocketAddr, sync::Arc};
 
 use axum::{
     Extension, Json,
-    extract::{ConnectInfo, Path, Query, Request, State},
+    extract::{ConnectInfo, Request, State},
     http::StatusCode,
     middleware::Next,
     response::Response,
@@ -15,7 +15,10 @@ use serde_json::{Value, json};
 use time::OffsetDateTime;
 use utoipa::{IntoParams, ToSchema};
 
-use super::problem::{Body, Problem};
+use super::{
+    problem::{Body, Problem},
+    reading::{Limit, Path, Query},
+};
 use crate::{authenticator::ADMINISTRATOR, broker::Broker, sign_ins::SignedIn};
 
 /// What a person may do; each may do what those before may.
@@ -279,13 +282,12 @@ pub(crate) struct Wanted {
     #[serde(default)]
     search: String,
     /// At most so many.
-    #[serde(default = "most")]
-    #[param(default = 200, maximum = 5_000)]
-    limit: i64,
-}
-
-fn most() -> i64 {
-    200
+    #[serde(default)]
+    #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
+    limit: Limit<200, 5_000>,
+    /// Only those before this one in the order of changes: the last one of the page before.
+    #[param(nullable = false)]
+    before: Option<i64>,
 }
 
 /// What was changed, by whom and from where, newest first.
@@ -297,6 +299,6 @@ pub(crate) async fn audit(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<Vec<AuditView>>, Problem> {
-    let records = broker.store.audits(&wanted.search, wanted.limit.clamp(1, 5_000)).await?;
+    let records = broker.store.audits(&wanted.search, wanted.before, wanted.limit.0 as i64).await?;
     Ok(Json(records.into_iter().map(Into::into).collect()))
 }

@@ -55,6 +55,7 @@ impl From<DirectoryError> for Problem {
             DirectoryError::Name { .. }
             | DirectoryError::Password
             | DirectoryError::TwoSecrets
+            | DirectoryError::TooLarge(_)
             | DirectoryError::Certificate(_) => {
                 Self::new(StatusCode::UNPROCESSABLE_ENTITY, "identity not acceptable", detail)
             }

@@ -2,11 +2,7 @@
 
 use std::{sync::Arc, time::Duration};
 
-use axum::{
-    Extension, Json,
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_core::Time;
 use moorfall_wire::{QoS, TopicFilter};
 use serde::{Deserialize, Serialize};
@@ -19,6 +15,7 @@ use super::{
     operator::Operator,
     preview,
     problem::{Body, Problem},
+    reading::{Limit, Path, Query},
 };
 use crate::{
     broker::Broker,
@@ -266,13 +263,9 @@ pub(crate) struct Wanted {
     #[param(default = 0)]
     after: u64,
     /// At most so many.
-    #[serde(default = "most")]
-    #[param(default = 100, maximum = 500)]
-    limit: usize,
-}
-
-fn most() -> usize {
-    100
+    #[serde(default)]
+    #[param(value_type = u64, default = 100, minimum = 1, maximum = 500)]
+    limit: Limit<100, 500>,
 }
 
 /// A recording and its messages, the newest first.
@@ -286,7 +279,7 @@ pub(crate) async fn show(
     Path(number): Path<u64>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<RecordingDetails>, Problem> {
-    let most = wanted.limit.min(recorder::MESSAGES);
+    let most = wanted.limit.0.min(recorder::MESSAGES);
     let shown = broker.recorder.show(number, wanted.after, most, broker.clock.now());
     let (recording, journeys) = shown.ok_or_else(|| absent(number))?;
     Ok(Json(RecordingDetails { recording: view(&recording), messages: journeys.iter().map(message).collect() }))

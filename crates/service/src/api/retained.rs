@@ -2,11 +2,7 @@
 
 use std::{collections::VecDeque, fmt::Write, sync::Arc};
 
-use axum::{
-    Extension, Json,
-    extract::{Query, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_core::{Message, SessionKey};
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
@@ -17,6 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::{
     operator::Operator,
     problem::{Body, Problem},
+    reading::{Limit, Query},
     topics::apart,
 };
 use crate::{broker::Broker, clock::date, data_folder::random_text};
@@ -119,18 +116,17 @@ pub(crate) struct Wanted {
     #[serde(default)]
     #[param(inline)]
     sort: Order,
+    /// Only those behind this topic, in the order by topic: the last one of the page before.
+    #[param(nullable = false)]
+    after: Option<String>,
     /// At most so many.
-    #[serde(default = "most")]
-    #[param(default = 500, maximum = 100_000)]
-    limit: usize,
+    #[serde(default)]
+    #[param(value_type = u64, default = 500, minimum = 1, maximum = 10_000)]
+    limit: Limit<500, 10_000>,
 }
 
 fn everything() -> String {
     "#".into()
-}
-
-fn most() -> usize {
-    500
 }
 
 fn read_filter(text: &str) -> Result<TopicFilter, Problem> {
@@ -151,22 +147,29 @@ pub(crate) async fn list(
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<RetainedList>, Problem> {
     let filter = read_filter(&wanted.filter)?;
-    let limit = wanted.limit.min(100_000);
-    Ok(Json(apart(move || list_of(&broker, &filter, wanted.sort, limit)).await))
+    if wanted.after.is_some() && wanted.sort != Order::Topic {
+        let detail = "`after` goes with the order by topic; leave it out, or sort by topic";
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "no such order", detail));
+    }
+    Ok(Json(apart(move || list_of(&broker, &filter, &wanted)).await))
 }
 
-fn list_of(broker: &Broker, filter: &TopicFilter, order: Order, limit: usize) -> RetainedList {
+fn list_of(broker: &Broker, filter: &TopicFilter, wanted: &Wanted) -> RetainedList {
     let mut found = broker.router.retained(filter, broker.clock.now());
-    match order {
+    match wanted.sort {
         Order::Topic => found.sort_by(|one, other| one.topic.cmp(&other.topic)),
         Order::Size => found.sort_by_key(|message| std::cmp::Reverse(message.payload.len())),
         Order::Age => found.sort_by_key(|message| message.received),
     }
+    let (total, bytes) = (found.len() as u64, found.iter().map(|message| message.weight() as u64).sum());
+    if let Some(after) = &wanted.after {
+        found.drain(..found.partition_point(|message| *message.topic <= **after));
+    }
     RetainedList {
-        total: found.len() as u64,
-        bytes: found.iter().map(|message| message.weight() as u64).sum(),
+        total,
+        bytes,
         has_plan: !broker.design.policy().plan().topics().is_empty(),
-        retained: found.iter().take(limit).map(|message| view(broker, message)).collect(),
+        retained: found.iter().take(wanted.limit.0).map(|message| view(broker, message)).collect(),
     }
 }
 

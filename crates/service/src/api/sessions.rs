@@ -2,11 +2,7 @@
 
 use std::sync::{Arc, atomic::Ordering};
 
-use axum::{
-    Extension, Json,
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_wire::ReasonCode;
 use serde::Deserialize;
 use time::OffsetDateTime;
@@ -15,6 +11,8 @@ use utoipa::IntoParams;
 use super::{
     operator::Operator,
     problem::Problem,
+    reading::{Limit, Path, Query},
+    topics::apart,
     types::{SessionList, SessionView},
 };
 use crate::{
@@ -30,14 +28,13 @@ pub(crate) struct Wanted {
     /// Only those whose client identifier, identity or address holds this text.
     #[serde(default)]
     search: String,
+    /// Only those behind this client identifier: the last one of the page before.
+    #[param(nullable = false)]
+    after: Option<String>,
     /// At most so many.
-    #[serde(default = "default_limit")]
-    #[param(default = 500, maximum = 10_000)]
-    limit: usize,
-}
-
-fn default_limit() -> usize {
-    500
+    #[serde(default)]
+    #[param(value_type = u64, default = 500, minimum = 1, maximum = 10_000)]
+    limit: Limit<500, 10_000>,
 }
 
 /// Sessions, connected or away, by client identifier.
@@ -46,18 +43,28 @@ fn default_limit() -> usize {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<SessionList> {
-    let mut records = broker.registry.all();
-    if !wanted.search.is_empty() {
-        records.retain(|record| {
-            record.client_id.contains(&wanted.search)
-                || record.identity.contains(&wanted.search)
-                || record.link().is_some_and(|link| link.address.to_string().contains(&wanted.search))
-        });
+    apart(move || Json(list_of(&broker, &wanted))).await
+}
+
+fn list_of(broker: &Broker, wanted: &Wanted) -> SessionList {
+    let most = wanted.limit.0;
+    let is_behind = |record: &SessionRecord| wanted.after.as_ref().is_none_or(|after| record.client_id > *after);
+    if wanted.search.is_empty() {
+        let sessions = broker.registry.page(wanted.after.as_deref(), most);
+        let sessions = sessions.iter().map(|record| view(record)).collect();
+        return SessionList { total: broker.registry.count() as u64, sessions };
     }
-    let total = records.len() as u64;
-    records.sort_by(|a, b| a.client_id.cmp(&b.client_id));
-    records.truncate(wanted.limit.min(10_000));
-    Json(SessionList { total, sessions: records.iter().map(|record| view(record)).collect() })
+    let (mut total, mut sessions) = (0, Vec::new());
+    for record in broker.registry.all() {
+        let is_found = record.client_id.contains(&wanted.search)
+            || record.identity.contains(&wanted.search)
+            || record.link().is_some_and(|link| link.address.to_string().contains(&wanted.search));
+        total += u64::from(is_found);
+        if is_found && sessions.len() < most && is_behind(&record) {
+            sessions.push(view(&record));
+        }
+    }
+    SessionList { total, sessions }
 }
 
 /// One session.

@@ -70,6 +70,7 @@ fn turned_away(broker: &Broker) -> BTreeMap<String, u64> {
         ("subscription_bytes_per_identity", identities.subscriptions),
         ("queue_bytes_per_identity", identities.queues),
         ("retained_bytes_per_identity", identities.retained),
+        ("hierarchy_bytes", broker.topics.unfollowed.load(Ordering::Relaxed)),
         ("http_connections", broker.http_connections.turned_away()),
         ("live_streams_per_person", broker.sign_ins.streams.turned_away()),
     ];

@@ -2,11 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::{
-    Json,
-    extract::{Query, State},
-    http::StatusCode,
-};
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_store::{Resolution, Sample};
 use serde::Deserialize;
 use time::{Duration, OffsetDateTime};
@@ -14,6 +10,7 @@ use utoipa::IntoParams;
 
 use super::{
     problem::Problem,
+    reading::Query,
     types::{Throughput, ThroughputPoint},
 };
 use crate::broker::Broker;

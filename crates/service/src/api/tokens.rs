@@ -2,11 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::{
-    Extension, Json,
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_store::TokenRecord;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -16,6 +12,7 @@ use utoipa::ToSchema;
 use super::{
     operator::Operator,
     problem::{Body, Problem},
+    reading::Path,
 };
 use crate::{broker::Broker, tokens};
 

@@ -2,11 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::{
-    Json,
-    extract::{Query, State},
-    http::StatusCode,
-};
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
 use moorfall_wire::TopicName;
 use serde::{Deserialize, Serialize};
@@ -16,6 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::{
     preview,
     problem::Problem,
+    reading::Query,
     topics::{TopicView, apart, view},
 };
 use crate::{

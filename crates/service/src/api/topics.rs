@@ -5,11 +5,7 @@ use std::{
     time::Duration,
 };
 
-use axum::{
-    Json,
-    extract::{Query, State},
-    http::StatusCode,
-};
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_core::{access::Act, blueprint::PathLevel};
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
@@ -17,7 +13,11 @@ use time::OffsetDateTime;
 use tokio::time::Instant;
 use utoipa::{IntoParams, ToSchema};
 
-use super::{preview, problem::Problem};
+use super::{
+    preview,
+    problem::Problem,
+    reading::{Limit, Page, Part, Query},
+};
 use crate::{
     broker::Broker,
     clock::date,
@@ -78,6 +78,10 @@ pub struct TopicList {
     pub has_plan: bool,
     /// Messages on topics that are not in the hierarchy, because it has as many levels as it may.
     pub unfollowed: u64,
+    /// Memory that the hierarchy takes, about, bytes.
+    pub memory_bytes: u64,
+    /// How much it may take; topics beyond it are not followed, and only counted.
+    pub memory_most: u64,
 }
 
 /// Which levels are asked for.
@@ -93,13 +97,9 @@ pub(crate) struct Wanted {
     #[serde(default)]
     whole: bool,
     /// At most so many.
-    #[serde(default = "most")]
-    #[param(default = 200, maximum = 5_000)]
-    limit: usize,
-}
-
-fn most() -> usize {
-    200
+    #[serde(default)]
+    #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
+    limit: Limit<200, 5_000>,
 }
 
 /// The live topic hierarchy, level by level.
@@ -132,7 +132,7 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
         })?,
     };
     let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };
-    let most = wanted.limit.min(5_000);
+    let most = wanted.limit.0;
     let (levels, count) = if wanted.whole {
         broker.topics.whole(prefix, first, most, now)
     } else {
@@ -141,7 +141,10 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
     let has_plan = !broker.design.policy().plan().topics().is_empty();
     let levels = levels.into_iter().map(|level| view(broker, level)).collect();
     let unfollowed = broker.topics.unfollowed.load(Ordering::Relaxed);
-    Ok(TopicList { total: view(broker, total), levels, count: count as u64, has_plan, unfollowed })
+    let (memory_bytes, memory_most) = broker.topics.size();
+    let (memory_bytes, memory_most) = (memory_bytes as u64, memory_most as u64);
+    let count = count as u64;
+    Ok(TopicList { total: view(broker, total), levels, count, has_plan, unfollowed, memory_bytes, memory_most })
 }
 
 pub(super) fn view(broker: &Broker, view: View) -> TopicView {
@@ -204,13 +207,9 @@ pub(crate) struct Filter {
     /// The topic filter.
     filter: String,
     /// At most so many of each.
-    #[serde(default = "few")]
-    #[param(default = 20, maximum = 1_000)]
-    limit: usize,
-}
-
-fn few() -> usize {
-    20
+    #[serde(default)]
+    #[param(value_type = u64, default = 20, minimum = 1, maximum = 1_000)]
+    limit: Limit<20, 1_000>,
 }
 
 /// Which planned and which live topics a filter catches, and which near misses it doesn't, and where each falls out.
@@ -228,7 +227,7 @@ pub(crate) async fn matches(
         Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
     })?;
     let filter = inner(&filter);
-    let limit = wanted.limit.min(1_000);
+    let limit = wanted.limit.0;
     Ok(Json(apart(move || match_of(&broker, &filter, limit)).await))
 }
 
@@ -344,11 +343,11 @@ pub struct DriftView {
 }
 
 /// What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first.
-#[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", responses(
+#[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", params(Part), responses(
     (status = 200, body = Vec<DriftView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn drift(State(broker): State<Arc<Broker>>) -> Json<Vec<DriftView>> {
+pub(crate) async fn drift(State(broker): State<Arc<Broker>>, Query(part): Query<Part>) -> Page {
     let mut drift: Vec<DriftView> = broker
         .drifts
         .list()
@@ -370,25 +369,31 @@ pub(crate) async fn drift(State(broker): State<Arc<Broker>>) -> Json<Vec<DriftVi
         })
         .collect();
     drift.extend(silent(&broker).await);
-    Json(drift)
+    part.page(drift)
 }
 
-/// How long a walk for silent topics is good for: the console asks every two seconds.
+/// Silent topics that are listed at most.
+const SILENT: usize = 10_000;
+
+/// How long a walk for silent topics is good for at least, and how many times as long as it took: the console asks every
+/// two seconds.
+const GOOD_FOR_TIMES: u32 = 20;
 const GOOD_FOR: Duration = Duration::from_secs(5);
 
 /// The same as [`find_silent`], from memory for a while.
 async fn silent(broker: &Arc<Broker>) -> Vec<DriftView> {
     let mut known = broker.silent.lock().await;
     let revision = broker.design.in_force().revision;
-    if let Some((at, of, silent)) = &*known
+    if let Some((until, of, silent)) = &*known
         && *of == revision
-        && at.elapsed() < GOOD_FOR
+        && Instant::now() < *until
     {
         return silent.clone();
     }
-    let walked = Arc::clone(broker);
+    let (walked, began) = (Arc::clone(broker), Instant::now());
     let silent = apart(move || find_silent(&walked)).await;
-    *known = Some((Instant::now(), revision, silent.clone()));
+    let until = Instant::now() + GOOD_FOR.max(began.elapsed() * GOOD_FOR_TIMES);
+    *known = Some((until, revision, silent.clone()));
     silent
 }
 
@@ -417,7 +422,7 @@ fn find_silent(broker: &Broker) -> Vec<DriftView> {
         heard[place] = true;
         let Some(cadence) = policy.plan().topics()[place].cadence else { return };
         let waited = now - topic.last;
-        if waited > cadence {
+        if waited > cadence && silent.len() < SILENT {
             let words =
                 format!("silent for {} s; a message is planned every {} s", waited.as_secs(), cadence.as_secs());
             silent.push(view(topic.path.to_owned(), words, date(topic.last), topic.publisher.to_string()));
@@ -509,11 +514,11 @@ pub struct RefusalView {
 }
 
 /// Attempts to publish and subscribe that were refused since the start, newest first.
-#[utoipa::path(get, operation_id = "list_refusals", path = "/access/refusals", tag = "design", responses(
+#[utoipa::path(get, operation_id = "list_refusals", path = "/access/refusals", tag = "design", params(Part), responses(
     (status = 200, body = Vec<RefusalView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn refusals(State(broker): State<Arc<Broker>>) -> Json<Vec<RefusalView>> {
+pub(crate) async fn refusals(State(broker): State<Arc<Broker>>, Query(part): Query<Part>) -> Page {
     let list = broker.refusals_seen.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
         identity: identity.to_string(),
         client_id: seen.what.client_id,
@@ -525,5 +530,5 @@ pub(crate) async fn refusals(State(broker): State<Arc<Broker>>) -> Json<Vec<Refu
         first: seen.first,
         last: seen.last,
     });
-    Json(list.collect())
+    part.page(list.collect())
 }
