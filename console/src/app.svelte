@@ -52,7 +52,7 @@
       <Router {routes} />
     </div>
   {:else if service.phase === 'signed out'}
-    <SignIn onsignin={(credentials) => service.signIn(credentials)} />
+    <SignIn refused={service.refusal} onsignin={(credentials) => service.signIn(credentials)} />
   {:else if service.trouble}
     <p class="m-auto text-quiet" role="alert">{service.trouble}</p>
   {/if}

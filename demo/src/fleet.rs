@@ -220,8 +220,11 @@ async fn play_station(scene: &Scene, station: &Station) -> Result<(), FleetError
             }
             arrived = heard(&mut arrivals) => {
                 let command = arrived?;
-                if let (Some(gate), Some(target)) = (&mut gate, wanted_percent(&command.payload)) {
-                    gate.target = target;
+                let Some(gate) = &mut gate else { continue };
+                let wanted = wanted_percent(&command.payload);
+                gate.target = wanted.unwrap_or(gate.target);
+                if let Some(answer) = answer(&command, wanted) {
+                    client.publish(answer).await?;
                 }
             }
             () = scene.stop.cancelled() => {
@@ -262,6 +265,18 @@ impl Gate {
         let payload = json!({ "percent": self.position, "target": self.target, "at": at });
         message(&format!("{below}/gate/position"), payload.to_string(), QoS::AtLeastOnce, true)
     }
+}
+
+/// What a gate says to whoever sent a command and wants an answer (§4.10).
+fn answer(command: &Publish, wanted: Option<f64>) -> Option<Publish> {
+    let place = command.properties.response_topic.as_ref()?.parse().ok()?;
+    let payload = match wanted {
+        Some(percent) => json!({ "percent": percent }),
+        None => json!({ "refused": "a gate opens from 0 to 100 percent" }),
+    };
+    let mut answer = Publish::new(place, payload.to_string(), QoS::AtLeastOnce);
+    answer.properties.correlation_data.clone_from(&command.properties.correlation_data);
+    Some(answer)
 }
 
 /// `{"percent": 40}` or a bare number, from 0 to 100.

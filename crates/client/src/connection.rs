@@ -32,7 +32,10 @@ use crate::{
 const ARRIVALS: usize = 1_024;
 
 /// Requests that wait to be sent.
-const COMMANDS: usize = 256;
+const REQUESTS: usize = 256;
+
+/// Commands that wait to be seen.
+const COMMANDS: usize = 16;
 
 /// Bytes that may wait to be written before requests have to wait.
 const WRITE_AHEAD: usize = 256 * 1024;
@@ -40,22 +43,35 @@ const WRITE_AHEAD: usize = 256 * 1024;
 /// How long a goodbye may take.
 const FAREWELL: Duration = Duration::from_secs(2);
 
-type Reply = oneshot::Sender<Result<Option<Answer>, ClientError>>;
+pub(crate) type Reply = oneshot::Sender<Result<Option<Answer>, ClientError>>;
 
+/// What takes a place in the window, and waits for one.
 pub(crate) enum Request {
     Publish(Box<Publish>),
     Subscribe(Vec<Subscription>),
     Unsubscribe(Vec<TopicFilter>),
-    Ping,
 }
 
+/// What waits for no place.
 pub(crate) enum Command {
-    Request(Request, Reply),
+    Ping(Reply),
     Disconnect(oneshot::Sender<()>),
     Abandon,
 }
 
-type Opened = (mpsc::Sender<Command>, ConnAck, mpsc::Receiver<Arrival>, oneshot::Receiver<ClientState>);
+/// The ways to the task.
+#[derive(Clone, Debug)]
+pub(crate) struct Desk {
+    pub(crate) requests: mpsc::Sender<(Request, Reply)>,
+    pub(crate) commands: mpsc::Sender<Command>,
+}
+
+struct Inbox {
+    requests: mpsc::Receiver<(Request, Reply)>,
+    commands: mpsc::Receiver<Command>,
+}
+
+type Opened = (Desk, ConnAck, mpsc::Receiver<Arrival>, oneshot::Receiver<ClientState>);
 
 /// Connects, waits for CONNACK, and leaves the rest to a task.
 pub(crate) async fn open(options: &Options, connect: Connect, state: ClientState) -> Result<Opened, ConnectError> {
@@ -92,15 +108,17 @@ pub(crate) async fn open_over(
     let connack = timeout_at(deadline, task.sign_in(options, &address))
         .await
         .map_err(|_| timed_out("a connection was made, but no answer to CONNECT came"))??;
+    let (requests, request_receiver) = mpsc::channel(REQUESTS);
     let (commands, command_receiver) = mpsc::channel(COMMANDS);
+    let inbox = Inbox { requests: request_receiver, commands: command_receiver };
     let (arrivals, arrival_receiver) = mpsc::channel(ARRIVALS);
     let (state, state_receiver) = oneshot::channel();
     tokio::spawn(async move {
-        task.run(command_receiver, arrivals).await;
+        task.run(inbox, arrivals).await;
         // Whoever connected may not care.
         let _ = state.send(task.session.into_state());
     });
-    Ok((commands, connack, arrival_receiver, state_receiver))
+    Ok((Desk { requests, commands }, connack, arrival_receiver, state_receiver))
 }
 
 /// Everything below MQTT, and how far it came is what `stage` says.
@@ -139,7 +157,8 @@ struct Task {
 enum Happening {
     Read(io::Result<usize>),
     Written(io::Result<usize>),
-    Command(Option<Command>),
+    Request(Option<(Request, Reply)>),
+    Command(Command),
     Due,
     Unheard,
 }
@@ -201,7 +220,7 @@ impl Task {
         true
     }
 
-    async fn run(&mut self, mut commands: mpsc::Receiver<Command>, arrivals: mpsc::Sender<Arrival>) {
+    async fn run(&mut self, mut inbox: Inbox, arrivals: mpsc::Sender<Arrival>) {
         loop {
             // A packet is handled only when its arrival has a place, so a slow program slows the broker.
             while arrivals.capacity() > 0 && self.handle_one_packet() {
@@ -213,7 +232,7 @@ impl Task {
                 return;
             }
             let now = self.now();
-            match self.wait(&mut commands, &arrivals).await {
+            match self.wait(&mut inbox, &arrivals).await {
                 Happening::Read(Ok(0)) => {
                     self.session.handle_connection_lost("the broker closed the connection".into());
                 }
@@ -221,21 +240,29 @@ impl Task {
                 Happening::Read(Err(error)) | Happening::Written(Err(error)) => {
                     self.session.handle_connection_lost(format!("the connection broke: {error}"));
                 }
-                Happening::Command(Some(Command::Request(request, reply))) => self.request(now, request, reply),
-                Happening::Command(Some(Command::Disconnect(done))) => {
+                Happening::Request(Some((request, reply))) => self.request(now, request, reply),
+                Happening::Command(Command::Ping(reply)) => {
+                    self.send_requested(now, &mut inbox);
+                    match self.session.ping(now) {
+                        Ok(()) => self.pings.push_back(reply),
+                        Err(error) => drop(reply.send(Err(error.into()))),
+                    }
+                }
+                Happening::Command(Command::Disconnect(done)) => {
+                    self.send_requested(now, &mut inbox);
                     self.goodbye(now).await;
                     let _ = done.send(());
                     return;
                 }
-                Happening::Command(Some(Command::Abandon)) => return,
+                Happening::Command(Command::Abandon) => return,
                 // The program has let go of the handle, or of what arrives.
-                Happening::Command(None) | Happening::Unheard => return self.goodbye(now).await,
+                Happening::Request(None) | Happening::Unheard => return self.goodbye(now).await,
                 Happening::Due => self.session.handle_timeout(self.now()),
             }
         }
     }
 
-    async fn wait(&mut self, commands: &mut mpsc::Receiver<Command>, arrivals: &mpsc::Sender<Arrival>) -> Happening {
+    async fn wait(&mut self, inbox: &mut Inbox, arrivals: &mpsc::Sender<Arrival>) -> Happening {
         let due = self.session.poll_timeout().map(|time| self.began + Duration::from_micros(time.as_micros()));
         let due = tokio::time::Instant::from_std(due.unwrap_or(self.began));
         let has_due = self.session.poll_timeout().is_some();
@@ -264,26 +291,28 @@ impl Task {
         });
         tokio::select! {
             happening = carried => happening,
-            command = commands.recv(), if has_room && waiting < WRITE_AHEAD => Happening::Command(command),
+            Some(command) = inbox.commands.recv() => Happening::Command(command),
+            request = inbox.requests.recv(), if has_room && waiting < WRITE_AHEAD => Happening::Request(request),
             () = sleep_until(due), if has_due && may_read => Happening::Due,
             () = arrivals.closed() => Happening::Unheard,
             permit = arrivals.reserve(), if !may_read => { drop(permit); Happening::Read(Ok(1)) }
         }
     }
 
-    fn request(&mut self, now: Time, request: Request, reply: Reply) {
-        if matches!(request, Request::Ping) {
-            match self.session.ping(now) {
-                Ok(()) => self.pings.push_back(reply),
-                Err(error) => drop(reply.send(Err(error.into()))),
-            }
-            return;
+    /// What was asked for before a command is sent before it, as far as the window lets it.
+    fn send_requested(&mut self, now: Time, inbox: &mut Inbox) {
+        while self.session.has_room()
+            && let Ok((request, reply)) = inbox.requests.try_recv()
+        {
+            self.request(now, request, reply);
         }
+    }
+
+    fn request(&mut self, now: Time, request: Request, reply: Reply) {
         let sent: Result<Option<PacketId>, WishError> = match request {
             Request::Publish(publish) => self.session.publish(now, *publish),
             Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions, None).map(Some),
             Request::Unsubscribe(filters) => self.session.unsubscribe(now, filters).map(Some),
-            Request::Ping => Ok(None),
         };
         match sent {
             Ok(Some(id)) => {

@@ -100,14 +100,14 @@ async fn go(options: &Options, examination: &mut Examination) -> Option<()> {
     let began = Instant::now();
     let deadline = tokio::time::Instant::now() + patience;
     let asked = open_over(stream, options, options.connect(), crate::ClientState::default(), began, deadline);
-    let ((commands, connack, receiver, state), took) = examination.step("sign-in", patience, asked).await?;
+    let ((desk, connack, receiver, state), took) = examination.step("sign-in", patience, asked).await?;
     let who = remote.identity.as_ref().map_or_else(|| "without identity".to_owned(), |name| format!("as {name}"));
     examination.note("sign-in", format!("accepted {who}, MQTT {}", options.version), Some(took));
     if options.version == moorfall_wire::ProtocolVersion::V5 {
         examination.note("features", features(&connack), None);
         examination.note("limits", limits(&connack), None);
     }
-    let client = Client { commands, connack: std::sync::Arc::new(connack) };
+    let client = Client { desk, connack: std::sync::Arc::new(connack) };
     let _arrivals = (receiver, state);
     let began = Instant::now();
     let answered = timeout(patience, client.ping()).await;

@@ -25,7 +25,7 @@ use tokio::{
 
 pub use moorfall_core::client::ClientState;
 
-use self::connection::{Command, Request};
+use self::connection::{Command, Desk, Request};
 pub use self::{
     error::{ClientError, ConnectError},
     examine::{Examination, Step, examine},
@@ -130,7 +130,7 @@ pub enum Arrival {
 /// A connected client. Clones share the connection.
 #[derive(Clone, Debug)]
 pub struct Client {
-    commands: mpsc::Sender<Command>,
+    desk: Desk,
     connack: std::sync::Arc<ConnAck>,
 }
 
@@ -177,8 +177,8 @@ impl Client {
     /// Connects and goes on with an earlier session, if the broker still knows it: what was not acknowledged is sent
     /// again, and QoS 2 messages that were received come no second time.
     pub async fn resume(options: &Options, state: ClientState) -> Result<(Self, Arrivals), ConnectError> {
-        let (commands, connack, receiver, state) = connection::open(options, options.connect(), state).await?;
-        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
+        let (desk, connack, receiver, state) = connection::open(options, options.connect(), state).await?;
+        Ok((Self { desk, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
     }
 
     /// Signs in over what leads to a broker already: the remote's address is only what failures name.
@@ -189,8 +189,8 @@ impl Client {
         let (began, deadline) = (std::time::Instant::now(), tokio::time::Instant::now() + options.patience);
         let (stream, state) = (Box::new(stream), ClientState::default());
         let opened = connection::open_over(stream, options, options.connect(), state, began, deadline).await?;
-        let (commands, connack, receiver, state) = opened;
-        Ok((Self { commands, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
+        let (desk, connack, receiver, state) = opened;
+        Ok((Self { desk, connack: std::sync::Arc::new(connack) }, Arrivals { receiver, state }))
     }
 
     /// What the broker said when it accepted the connection.
@@ -206,8 +206,8 @@ impl Client {
     /// Sends a message and does not wait for its answer. Messages that are begun one after the other are sent so.
     pub async fn start_publish(&self, publish: Publish) -> Result<PendingAnswer, ClientError> {
         let (reply, answer) = oneshot::channel();
-        let command = Command::Request(Request::Publish(Box::new(publish)), reply);
-        self.commands.send(command).await.map_err(|_| ClientError::no_answer())?;
+        let request = Request::Publish(Box::new(publish));
+        self.desk.requests.send((request, reply)).await.map_err(|_| ClientError::no_answer())?;
         Ok(PendingAnswer(answer))
     }
 
@@ -221,15 +221,17 @@ impl Client {
         self.request(Request::Unsubscribe(filters)).await?.ok_or_else(ClientError::no_answer)
     }
 
-    /// Asks whether the broker is there, and waits for its answer.
+    /// Asks whether the broker is there, and waits for its answer. It does not wait for requests before it.
     pub async fn ping(&self) -> Result<(), ClientError> {
-        self.request(Request::Ping).await.map(drop)
+        let (reply, answer) = oneshot::channel();
+        self.desk.commands.send(Command::Ping(reply)).await.map_err(|_| ClientError::no_answer())?;
+        answer.await.map_err(|_| ClientError::no_answer())?.map(drop)
     }
 
-    /// Says goodbye and waits until the connection is closed.
+    /// Says goodbye and waits until the connection is closed. What is not acknowledged is not waited for.
     pub async fn disconnect(&self) {
         let (done, closed) = oneshot::channel();
-        if self.commands.send(Command::Disconnect(done)).await.is_ok() {
+        if self.desk.commands.send(Command::Disconnect(done)).await.is_ok() {
             // An error means that the connection is gone already.
             let _ = closed.await;
         }
@@ -238,12 +240,12 @@ impl Client {
     /// Drops the connection without a goodbye, as a broken link does: the broker publishes the will.
     pub async fn abandon(&self) {
         // An error means that the connection is gone already.
-        let _ = self.commands.send(Command::Abandon).await;
+        let _ = self.desk.commands.send(Command::Abandon).await;
     }
 
     async fn request(&self, request: Request) -> Result<Option<Answer>, ClientError> {
         let (reply, answer) = oneshot::channel();
-        self.commands.send(Command::Request(request, reply)).await.map_err(|_| ClientError::no_answer())?;
+        self.desk.requests.send((request, reply)).await.map_err(|_| ClientError::no_answer())?;
         answer.await.map_err(|_| ClientError::no_answer())?
     }
 }

@@ -126,6 +126,31 @@ async fn what_is_begun_in_order_is_sent_in_order_and_each_gets_its_own_answer() 
 }
 
 #[tokio::test]
+async fn pings_and_goodbyes_wait_for_no_place_in_the_window() {
+    let (listener, options) = listen().await;
+    let broker = tokio::spawn(async move {
+        let properties = ConnAckProperties { receive_maximum: NonZeroU16::new(1), ..ConnAckProperties::default() };
+        let (mut played, _) = Played::welcome(&listener, ConnAck { properties, ..accepted(false) }).await;
+        // The first is never acknowledged, so the others keep waiting.
+        assert_eq!(played.publish().await.payload, "0");
+        assert_eq!(played.packet().await, Some(Packet::PingReq));
+        played.send(&[Packet::PingResp]).await;
+        played.packet().await
+    });
+    let (client, _arrivals) = Client::connect(&options).await.unwrap();
+    let mut pending = Vec::new();
+    for number in 0..3 {
+        pending.push(client.start_publish(message(&number.to_string(), QoS::AtLeastOnce)).await.unwrap());
+    }
+    timeout(PATIENCE, client.ping()).await.expect("in time").unwrap();
+    timeout(PATIENCE, client.disconnect()).await.expect("in time");
+    assert!(matches!(broker.await.unwrap(), Some(Packet::Disconnect(_))));
+    for pending in pending {
+        pending.answer().await.unwrap_err();
+    }
+}
+
+#[tokio::test]
 async fn packets_in_pieces_and_many_in_one_piece_are_the_same() {
     let (listener, options) = listen().await;
     let broker = tokio::spawn(async move {

@@ -390,6 +390,32 @@ mod tests {
     }
 
     #[test]
+    fn a_message_is_filed_exactly_if_something_of_it_must_outlive_the_service() {
+        let qualities = [QoS::AtMostOnce, QoS::AtLeastOnce, QoS::ExactlyOnce];
+        let one: Vec<_> = qualities.into_iter().flat_map(|qos| [(qos, false), (qos, true)]).collect();
+        let none = std::iter::once(Vec::new());
+        let pairs = one.iter().flat_map(|first| one.iter().map(|second| vec![*first, *second]));
+        let several: Vec<_> = none.chain(one.iter().map(|only| vec![*only])).chain(pairs).collect();
+        for qos in qualities {
+            for recipients in &several {
+                // A queue outlives its connection, and a message at QoS 0 is not promised to it.
+                let waits = recipients
+                    .iter()
+                    .any(|(highest, is_kept)| *is_kept && qos != QoS::AtMostOnce && *highest != QoS::AtMostOnce);
+                for (retain, publisher_is_kept) in [(false, false), (false, true), (true, false), (true, true)] {
+                    let has_identifier = publisher_is_kept && qos == QoS::ExactlyOnce;
+                    let is = is_filed(qos, retain, publisher_is_kept, recipients.iter().copied());
+                    assert_eq!(
+                        is,
+                        retain || waits || has_identifier,
+                        "{qos:?} {retain} {publisher_is_kept} {recipients:?}"
+                    );
+                }
+            }
+        }
+    }
+
+    #[test]
     fn overlapping_filters_of_one_session_give_one_recipient_at_the_highest_qos() {
         let router = Router::default();
         let topic = "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap();

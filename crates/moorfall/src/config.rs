@@ -1,6 +1,6 @@
 //! Settings from the command line, the environment, `moorfall.toml` and the defaults, in this order.
 
-use std::{io::ErrorKind, net::SocketAddr, path::PathBuf};
+use std::{collections::BTreeMap, io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
 use moorfall_service::{ListenerSettings, Settings};
@@ -31,6 +31,9 @@ pub(crate) struct ServiceOptions {
     #[arg(long, env = "MOORFALL_OPEN", num_args = 0..=1, default_missing_value = "true", require_equals = true,
         value_parser = clap::builder::BoolishValueParser::new())]
     pub(crate) open: Option<bool>,
+    /// When started as root: become this user once the ports are open; the data folder is given to it
+    #[arg(long, value_name = "NAME", env = "MOORFALL_USER")]
+    pub(crate) user: Option<String>,
     /// How the log on standard error is written [default: text]
     #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]
     pub(crate) log_format: Option<LogFormat>,
@@ -77,6 +80,10 @@ impl ServiceOptions {
         };
         let other: Self = toml::from_str(&text)
             .map_err(|error| Failure(format!("the configuration {} has a fault: {error}", path.display())))?;
+        if let Some((line, words)) = limit_fault(&text) {
+            let path = path.display();
+            return Err(Failure(format!("the configuration {path} has a fault: line {line}, limits: {words}")));
+        }
         Ok(Self {
             data: self.data.or(other.data),
             mqtt: self.mqtt.or(other.mqtt),
@@ -84,6 +91,7 @@ impl ServiceOptions {
             database: self.database.or(other.database),
             blueprint: self.blueprint.or(other.blueprint),
             open: self.open.or(other.open),
+            user: self.user.or(other.user),
             log_format: self.log_format.or(other.log_format),
             hosts: other.hosts,
             listeners: other.listeners,
@@ -106,10 +114,30 @@ impl ServiceOptions {
             database: self.database,
             blueprint: self.blueprint,
             open: self.open.unwrap_or(defaults.open),
+            user: self.user,
             limits: self.limits,
             data: defaults.data,
         }
     }
+}
+
+/// The limits of a configuration file, where each stands.
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Placed {
+    limits: BTreeMap<toml::Spanned<String>, toml::Value>,
+    listeners: Vec<Placed>,
+}
+
+/// The first limit of the file that can't be: the line and what is wrong.
+fn limit_fault(text: &str) -> Option<(usize, String)> {
+    let placed: Placed = toml::from_str(text).ok()?;
+    let all = std::iter::once(&placed).chain(&placed.listeners).flat_map(|place| &place.limits);
+    all.filter_map(|(name, value)| {
+        let words = moorfall_service::limit_fault(name.get_ref(), value)?;
+        Some((text[..name.span().start].matches('\n').count() + 1, words))
+    })
+    .min()
 }
 
 /// `/var/lib/moorfall` for root; else `$XDG_DATA_HOME/moorfall`, by default below `~/.local/share`.
@@ -179,5 +207,17 @@ mod tests {
         let said = ServiceOptions { data: Some(folder.path().into()), ..ServiceOptions::default() };
         let failure = said.with_file(None).unwrap_err();
         assert!(failure.0.contains("line 2") && failure.0.contains("mqqt"), "{}", failure.0);
+        let listener = "[[listeners]]\nname = \"field\"\naddress = \"127.0.0.1:0\"\n";
+        for (text, line, words) in [
+            ("[limits]\nsessions = 5\nconections = 1\n".to_owned(), "line 3", "unknown field `conections`"),
+            ("[limits]\nconnections = 0\n".to_owned(), "line 2", "connections is 0; it can be from 1"),
+            (format!("{listener}limits = {{ queue-policy = \"drop\" }}\n"), "line 4", "unknown variant `drop`"),
+            (format!("{listener}[listeners.limits]\nsesions = 1\n"), "line 5", "unknown field `sesions`"),
+        ] {
+            std::fs::write(folder.path().join(FILE), text).unwrap();
+            let said = ServiceOptions { data: Some(folder.path().into()), ..ServiceOptions::default() };
+            let failure = said.with_file(None).unwrap_err().0;
+            assert!(failure.contains(FILE) && failure.contains(line) && failure.contains(words), "{failure}");
+        }
     }
 }

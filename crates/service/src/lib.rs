@@ -34,6 +34,7 @@ mod private_database;
 mod recorder;
 mod registry;
 mod restore;
+mod rights;
 mod running;
 mod sample_writer;
 mod sampler;
@@ -68,7 +69,7 @@ pub use certificate::ClientCertificate;
 pub use data_folder::{DataFolder, DataFolderError, random_text};
 pub use directory::{DirectoryError, IdentityDraft};
 pub use running::{RunningService, find_running};
-pub use settings::{LimitsError, ListenerSettings, Settings, Transport};
+pub use settings::{LimitsError, ListenerSettings, Settings, Transport, limit_fault};
 pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
@@ -102,6 +103,9 @@ pub enum StartError {
         /// The address.
         address: SocketAddr,
     },
+    /// The rights of root can't be given up.
+    #[error(transparent)]
+    Rights(#[from] rights::RightsError),
     /// The data folder.
     #[error(transparent)]
     DataFolder(#[from] DataFolderError),
@@ -186,8 +190,16 @@ impl Service {
         let doors = Doors::read(&settings.hosts).map_err(StartError::Hosts)?;
         let plan = listening::Plan::new(settings)?;
         descriptors::raise();
-        let folder = DataFolder::open(&settings.data)?;
-        let sockets = plan.bind().await?;
+        // Low ports are root's to open; nothing else is.
+        let (folder, sockets) = match &settings.user {
+            Some(user) => {
+                let sockets = plan.bind().await?;
+                let last = |data: &Path| running::announce_to_commands(&sockets.addresses(data));
+                rights::give_up(user, &settings.data, last).await?;
+                (DataFolder::open(&settings.data)?, sockets)
+            }
+            None => (DataFolder::open(&settings.data)?, plan.bind().await?),
+        };
         let database = match &settings.database {
             Some(_) => None,
             None => {
@@ -243,7 +255,9 @@ impl Service {
         if let Some(files) = blueprint {
             broker.start_design(files).await?;
         }
-        for warning in api::exposed(&broker).into_iter().chain(descriptors::warning(&broker.limits)) {
+        for warning in
+            api::exposed(&broker).into_iter().chain(descriptors::warning(&broker.limits)).chain(rights::warning())
+        {
             tracing::warn!("{warning}");
         }
         let http_stop = CancellationToken::new();
@@ -266,6 +280,9 @@ impl Service {
         tasks.spawn(api::serve(Arc::clone(&broker), sockets.http.1, http_stop.clone()));
         tasks.close();
         running::announce(&broker.addresses);
+        if settings.user.is_none() {
+            running::announce_to_commands(&broker.addresses);
+        }
         Ok(Self { broker, folder, http_stop, journal })
     }
 
@@ -282,6 +299,11 @@ impl Service {
     /// Where the console and the API are.
     pub fn http_address(&self) -> SocketAddr {
         self.broker.addresses.http
+    }
+
+    /// A link to the console that signs its administrator in once, within an hour.
+    pub fn sign_in_link(&self) -> String {
+        format!("http://{}/#/sign-in/{}", self.http_address(), self.broker.sign_ins.offer_link())
     }
 
     /// The folder with everything that this service keeps.

@@ -42,16 +42,25 @@ fn inside(data: &Path) -> PathBuf {
     data.join("running.json")
 }
 
-/// Leaves the note. Without it commands need to be told the data folder, so a failure is only logged.
+/// Leaves the note in the data folder.
 pub(crate) fn announce(addresses: &Addresses) {
+    leave(&inside(&addresses.data), addresses);
+}
+
+/// Leaves the note where commands of this user look for services. To be called with the rights of whoever started it.
+pub(crate) fn announce_to_commands(addresses: &Addresses) {
+    if let Some(path) = file(&addresses.data) {
+        leave(&path, addresses);
+    }
+}
+
+/// Without a note commands need to be told the data folder, so a failure is only logged.
+fn leave(path: &Path, addresses: &Addresses) {
     let Addresses { mqtt, http, data } = addresses.clone();
-    let service = RunningService { data: data.clone(), mqtt, http };
-    let text = serde_json::to_string(&service).unwrap_or_default();
-    for path in [Some(inside(&data)), file(&data)].into_iter().flatten() {
-        let written = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(&path, &text));
-        if let Err(error) = written {
-            tracing::warn!(path = %path.display(), %error, "other commands can't find this service by themselves");
-        }
+    let text = serde_json::to_string(&RunningService { data, mqtt, http }).unwrap_or_default();
+    let written = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(path, text));
+    if let Err(error) = written {
+        tracing::warn!(path = %path.display(), %error, "other commands can't find this service by themselves");
     }
 }
 

@@ -100,6 +100,8 @@ pub struct Settings {
     pub blueprint: Option<PathBuf>,
     /// Whether clients without identity may do everything.
     pub open: bool,
+    /// Who the process becomes once its ports are open, when it is started as root.
+    pub user: Option<String>,
     /// Limits that differ from the defaults, by name.
     pub limits: toml::Table,
 }
@@ -133,6 +135,7 @@ impl Settings {
             database: None,
             blueprint: None,
             open: false,
+            user: None,
             limits: toml::Table::new(),
         }
     }
@@ -148,6 +151,12 @@ impl Settings {
         table.extend(listener.limits.clone());
         read_limits(&format!("the listener {}", listener.name), table)
     }
+}
+
+/// What is wrong with one limit, whatever the others are; `None` if nothing is.
+pub fn limit_fault(name: &str, value: &toml::Value) -> Option<String> {
+    let only = toml::Table::from_iter([(name.to_owned(), value.clone())]);
+    read_limits("", only).err().map(|error| error.words)
 }
 
 fn read_limits(whose: &str, table: toml::Table) -> Result<Limits, LimitsError> {
@@ -167,6 +176,7 @@ impl std::fmt::Debug for Settings {
             .field("hosts", &self.hosts)
             .field("blueprint", &self.blueprint)
             .field("open", &self.open)
+            .field("user", &self.user)
             .field("limits", &self.limits)
             .finish_non_exhaustive()
     }

@@ -5,7 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 
 use foldhash::fast::RandomState;
 use moorfall_store::{Store, StoreError, StoredSignIn};
-use parking_lot::RwLock;
+use parking_lot::{Mutex, RwLock};
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
 use tokio_util::sync::CancellationToken;
@@ -14,6 +14,9 @@ use crate::{data_folder::random_text, gatekeeper::Tickets};
 
 /// How long a sign-in holds.
 pub(crate) const LIFE: Duration = Duration::days(7);
+
+/// How long a link waits to be used.
+pub(crate) const LINK_LIFE: Duration = Duration::hours(1);
 
 /// Sign-ins of one person at a time; the oldest ends for one more.
 const PER_PERSON: usize = 100;
@@ -53,6 +56,8 @@ impl SignedIn {
 pub(crate) struct SignIns {
     store: Store,
     known: RwLock<HashMap<Hash, Arc<SignedIn>, RandomState>>,
+    /// Links that sign in once and have not been used: until when.
+    links: Mutex<HashMap<Hash, OffsetDateTime, RandomState>>,
     /// By person; the administrator's under no name.
     pub(crate) streams: Arc<Tickets<Arc<str>>>,
 }
@@ -69,7 +74,21 @@ impl SignIns {
             Some((token_hash.try_into().ok()?, Arc::new(signed_in)))
         });
         let known = RwLock::new(stored.collect());
-        Ok(Self { store, known, streams: Arc::default() })
+        Ok(Self { store, known, links: Mutex::default(), streams: Arc::default() })
+    }
+
+    /// What signs the administrator in once, within [`LINK_LIFE`]. Made by whoever started the service, and by nobody who
+    /// only reaches it.
+    pub(crate) fn offer_link(&self) -> String {
+        let token = random_text(26);
+        self.links.lock().insert(hash(&token), OffsetDateTime::now_utc() + LINK_LIFE);
+        token
+    }
+
+    /// Whether this signs in; from now on it does not.
+    pub(crate) fn take_link(&self, token: &str) -> bool {
+        let until = self.links.lock().remove(&hash(token));
+        until.is_some_and(|until| OffsetDateTime::now_utc() < until)
     }
 
     /// Signs a person in, or the administrator; gives the token.

@@ -18,7 +18,7 @@ use nix::{
 use sha2::{Digest, Sha256};
 use tokio::{process::Command, time::sleep};
 
-use crate::database::PRIVATE_NAME;
+use crate::database::{PRIVATE_NAME, SERVICE_ROLE};
 
 /// The longest path of a Unix socket that the system takes, bytes.
 const SOCKET_PATH: usize = 107;
@@ -58,6 +58,19 @@ pub enum ClusterError {
         user: String,
         /// The folder in the way.
         folder: PathBuf,
+    },
+    /// The cluster is another user's, as whom PostgreSQL ran before.
+    #[error(
+        "the database in {cluster} belongs to the user {whose}, and PostgreSQL would run as {user}; start Moorfall as \
+         {whose}, as root with --user {whose}, or give the folder away: chown -R {user} {cluster}"
+    )]
+    OfAnother {
+        /// The cluster's folder.
+        cluster: PathBuf,
+        /// Whose it is.
+        whose: String,
+        /// Who would run it.
+        user: String,
     },
     /// A file or folder can't be written.
     #[error("{path} can't be written: {error}")]
@@ -108,11 +121,19 @@ impl PrivateCluster {
         let programs = find_programs().ok_or(ClusterError::NotInstalled)?;
         let owner = if Uid::effective().is_root() { Some(service_user()?) } else { None };
         if let Some(owner) = &owner {
-            check_reach(data, owner)?;
+            if let Some(folder) = closed_to(data, owner.uid, owner.gid) {
+                return Err(ClusterError::OutOfReach { user: owner.name.clone(), folder });
+            }
         }
         let sockets = socket_folder(data);
         make_folder(&sockets, owner.as_ref())?;
+        let users = users(owner.as_ref());
         if let Some(pid) = running(&cluster) {
+            if !knows(&cluster, &users) {
+                // Of an earlier version, which let others in.
+                Self::end_old(data).await;
+                return Box::pin(Self::start(data)).await;
+            }
             tracing::info!(pid = pid.as_raw(), "took over the database cluster that was still running");
             wait_ready(&cluster, pid, None, &log_path(data)).await?;
             return Ok(Self { cluster, sockets, pid });
@@ -120,9 +141,24 @@ impl PrivateCluster {
         if !cluster.join("PG_VERSION").exists() {
             make_cluster(&programs, &cluster, owner.as_ref()).await?;
         }
+        check_owner(&cluster, owner.as_ref())?;
         wait_for_stragglers(&cluster, &sockets).await;
+        if !knows(&cluster, &users) {
+            let wrong = |error| ClusterError::Folder { path: cluster.clone(), error };
+            std::fs::write(cluster.join(USERS), users).map_err(wrong)?;
+            std::fs::write(cluster.join("pg_hba.conf"), "local all all peer map=service\n").map_err(wrong)?;
+        }
         let pid = launch(&programs, data, &cluster, &sockets, owner.as_ref()).await?;
         Ok(Self { cluster, sockets, pid })
+    }
+
+    /// Ends the server that still runs in `data`, if one does.
+    pub async fn end_old(data: &Path) {
+        let cluster = data.join("database");
+        if let Some(pid) = running(&cluster) {
+            let old = Self { cluster, sockets: socket_folder(data), pid };
+            old.stop().await;
+        }
     }
 
     /// The folder of the server's Unix socket.
@@ -181,20 +217,29 @@ fn service_user() -> Result<Owner, ClusterError> {
     Ok(Owner { name: user.name, uid: user.uid, gid: user.gid })
 }
 
-/// Every folder on the way must let the other user pass.
-fn check_reach(data: &Path, owner: &Owner) -> Result<(), ClusterError> {
-    for folder in data.ancestors() {
-        let Ok(about) = std::fs::metadata(folder) else { continue };
+/// The first folder on the way to `folder` that such a user may not enter.
+pub fn closed_to(folder: &Path, uid: Uid, gid: Gid) -> Option<PathBuf> {
+    let is_closed = |folder: &&Path| {
+        let Ok(about) = std::fs::metadata(folder) else { return false };
         let bit = match () {
-            () if about.uid() == owner.uid.as_raw() => 0o100,
-            () if about.gid() == owner.gid.as_raw() => 0o010,
+            () if about.uid() == uid.as_raw() => 0o100,
+            () if about.gid() == gid.as_raw() => 0o010,
             () => 0o001,
         };
-        if about.mode() & bit == 0 {
-            return Err(ClusterError::OutOfReach { user: owner.name.clone(), folder: folder.into() });
-        }
+        about.mode() & bit == 0
+    };
+    folder.ancestors().find(is_closed).map(Path::to_owned)
+}
+
+/// PostgreSQL runs on no folder of another user's.
+fn check_owner(cluster: &Path, owner: Option<&Owner>) -> Result<(), ClusterError> {
+    let about = std::fs::metadata(cluster).map_err(|error| ClusterError::Folder { path: cluster.into(), error })?;
+    let (whose, user) = (Uid::from_raw(about.uid()), owner.map_or_else(Uid::effective, |owner| owner.uid));
+    if whose == user {
+        return Ok(());
     }
-    Ok(())
+    let name = |uid| User::from_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name);
+    Err(ClusterError::OfAnother { cluster: cluster.into(), whose: name(whose), user: name(user) })
 }
 
 /// The socket stands in the data folder, or in a temporary folder when that path is too long for a socket.
@@ -236,6 +281,22 @@ fn command(program: &Path, owner: Option<&Owner>) -> Command {
     command
 }
 
+/// The file that says which users of this machine may take which role.
+const USERS: &str = "pg_ident.conf";
+
+/// Only this process's user and the server's own may sign in, by who they are on this machine.
+fn users(owner: Option<&Owner>) -> String {
+    let me = User::from_uid(Uid::effective()).ok().flatten().map_or_else(|| "root".to_owned(), |user| user.name);
+    let them = owner.map_or_else(|| me.clone(), |owner| owner.name.clone());
+    let roles = [PRIVATE_NAME, SERVICE_ROLE];
+    let line = |user: &str, role: &str| format!("service \"{user}\" {role}\n");
+    [me, them].iter().flat_map(|user| roles.map(|role| line(user, role))).collect()
+}
+
+fn knows(cluster: &Path, users: &str) -> bool {
+    std::fs::read_to_string(cluster.join(USERS)).is_ok_and(|text| text == users)
+}
+
 /// Makes the cluster beside its place and moves it there when it is whole.
 async fn make_cluster(programs: &Path, cluster: &Path, owner: Option<&Owner>) -> Result<(), ClusterError> {
     let fresh = cluster.with_extension("new");
@@ -255,12 +316,6 @@ async fn make_cluster(programs: &Path, cluster: &Path, owner: Option<&Owner>) ->
         let words = String::from_utf8_lossy(&output.stderr).trim().replace('\n', " ");
         return Err(ClusterError::Program { program: "initdb", words });
     }
-    // Only this process's user and the server's own may sign in, by who they are on this machine.
-    let me = User::from_uid(Uid::effective()).ok().flatten().map_or_else(|| "root".to_owned(), |user| user.name);
-    let them = owner.map_or_else(|| me.clone(), |owner| owner.name.clone());
-    let map = format!("service \"{me}\" {PRIVATE_NAME}\nservice \"{them}\" {PRIVATE_NAME}\n");
-    std::fs::write(fresh.join("pg_ident.conf"), map).map_err(wrong)?;
-    std::fs::write(fresh.join("pg_hba.conf"), "local all all peer map=service\n").map_err(wrong)?;
     std::fs::rename(&fresh, cluster).map_err(|error| ClusterError::Folder { path: cluster.into(), error })
 }
 

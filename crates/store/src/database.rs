@@ -68,11 +68,26 @@ pub struct Store {
     pub(crate) pool: PgPool,
 }
 
-/// The name of the private cluster's only role and of its database.
+/// The name of the private cluster's database, and of the role that owns it: it makes the tables, and nothing else.
 pub(crate) const PRIVATE_NAME: &str = "moorfall";
+
+/// The role of the private cluster that the service works as: it may read and write rows, and change no tables.
+pub(crate) const SERVICE_ROLE: &str = "moorfall_service";
 
 /// How long a statement waits for a connection before the database counts as away.
 const PATIENCE: Duration = Duration::from_secs(3);
+
+/// What the role of the service may do; said at each start, for tables that have come since.
+const RIGHTS: &str = "
+DO $$ BEGIN
+    IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'moorfall_service') THEN
+        CREATE ROLE moorfall_service LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION;
+    END IF;
+END $$;
+GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO moorfall_service;
+GRANT USAGE, SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO moorfall_service;
+REVOKE ALL ON _sqlx_migrations FROM moorfall_service;
+";
 
 /// How long a private server may take to accept the first connection.
 const RECOVERY: Duration = Duration::from_secs(60);
@@ -91,17 +106,27 @@ impl Store {
             maintenance.execute("CREATE DATABASE moorfall").await?;
         }
         maintenance.close().await;
-        Self::open(options.database(PRIVATE_NAME)).await
+        let options = options.database(PRIVATE_NAME);
+        let owner = pool(options.clone(), 1, PATIENCE).await?;
+        sqlx::migrate!().run(&owner).await?;
+        owner.execute(RIGHTS).await?;
+        owner.close().await;
+        let pool = pool(options.username(SERVICE_ROLE).application_name("moorfall"), 8, PATIENCE).await?;
+        Ok(Self { pool })
     }
 
     /// Opens the records in the database that the URL names.
     pub async fn open_url(url: &str) -> Result<Self, StoreError> {
-        Self::open(PgConnectOptions::from_str(url).map_err(StoreError::Address)?).await
-    }
-
-    async fn open(options: PgConnectOptions) -> Result<Self, StoreError> {
+        let options = PgConnectOptions::from_str(url).map_err(StoreError::Address)?;
         let pool = pool(options.application_name("moorfall"), 8, PATIENCE).await?;
         sqlx::migrate!().run(&pool).await?;
+        let statement = "SELECT current_user::text, rolsuper FROM pg_roles WHERE rolname = current_user";
+        let (role, is_superuser): (String, bool) = sqlx::query_as(statement).fetch_one(&pool).await?;
+        if is_superuser {
+            tracing::warn!(
+                "the database's role {role} may do everything there; give Moorfall one of its own in the URL"
+            );
+        }
         Ok(Self { pool })
     }
 

@@ -16,7 +16,7 @@ mod tokens;
 pub use authorities::AuthorityRecord;
 pub use bench_setups::BenchSetup;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
-pub use cluster::{ClusterError, PrivateCluster};
+pub use cluster::{ClusterError, PrivateCluster, closed_to};
 pub use console_sessions::StoredSignIn;
 pub use database::{Store, StoreError};
 pub use identities::{IdentityRecord, IdentityRow};

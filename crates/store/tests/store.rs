@@ -6,6 +6,7 @@ use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use moorfall_core::AttributeValue;
 use moorfall_store::{IdentityRow, PrivateCluster, Resolution, Sample, Store};
+use sqlx::{Executor, PgPool, postgres::PgConnectOptions};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
 
@@ -168,4 +169,35 @@ async fn authorities_and_what_certificates_are_known_by_are_kept() {
     let names: Vec<String> = store.authorities().await.unwrap().into_iter().map(|one| one.name).collect();
     assert_eq!(names, ["county", "trust"]);
     assert!(store.remove_authority("trust").await.unwrap() && !store.remove_authority("trust").await.unwrap());
+}
+
+#[tokio::test]
+async fn the_service_s_role_reads_and_writes_rows_and_nothing_else() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let store = Store::open_private(&cluster).await.unwrap();
+    store.ping().await.unwrap();
+    let socket = place.path().join("socket");
+    let options =
+        PgConnectOptions::new_without_pgpass().socket(socket).username("moorfall_service").database("moorfall");
+    let role = PgPool::connect_with(options).await.unwrap();
+    let statement = "SELECT usename::text FROM pg_stat_activity WHERE application_name = 'moorfall'";
+    let users: Vec<String> = sqlx::query_scalar(statement).fetch_all(&role).await.unwrap();
+    assert!(!users.is_empty() && users.iter().all(|user| user == "moorfall_service"), "{users:?}");
+    for refused in [
+        "DROP TABLE identity",
+        "ALTER TABLE identity ADD COLUMN more text",
+        "CREATE TABLE more (number int)",
+        "CREATE ROLE more",
+        "COPY identity TO PROGRAM 'cat'",
+        "SELECT pg_read_file('pg_hba.conf')",
+        "DELETE FROM _sqlx_migrations",
+    ] {
+        let error = role.execute(refused).await.unwrap_err();
+        let code = error.as_database_error().and_then(|error| error.code().map(|code| code.into_owned()));
+        assert_eq!(code.as_deref(), Some("42501"), "{refused}: {error}");
+    }
+    role.close().await;
+    store.close().await;
+    cluster.stop().await;
 }

@@ -2348,8 +2348,10 @@ export interface components {
              */
             withheld: number;
         };
-        /** @description The administrator's secret, or a person's name and password. */
+        /** @description The administrator's secret, a person's name and password, or what a link says that signs in once. */
         SignIn: {
+            /** @description The end of a link that signs in once. */
+            link?: string | null;
             /** @description A person's name. */
             name?: string | null;
             /** @description Their password. */

@@ -19,7 +19,7 @@
   <table class="text-xs">
     <thead class="sticky top-0 bg-panel">
       <tr>
-        <th></th>
+        <th scope="col"><span class="sr-only">Topic</span></th>
         {#each matrix.rows as row (row.name)}
           <th scope="col" class="px-1 pb-1 text-left align-bottom font-medium">
             <span class="block max-h-36 rotate-180 [writing-mode:vertical-rl]">{row.name}</span>

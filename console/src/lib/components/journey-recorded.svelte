@@ -145,7 +145,11 @@
               )}{shown.client_id && shown.client_id !== shown.identity ? `, client ${shown.client_id}` : ''}
             </p>
             {#if shown.preview}
+              <!-- svelte-ignore a11y_no_noninteractive_tabindex (who has no mouse scrolls it, too) -->
               <pre
+                tabindex="0"
+                role="region"
+                aria-label="The payload"
                 class="my-1 max-h-24 overflow-auto rounded bg-page px-3 py-1 font-mono text-xs break-all whitespace-pre-wrap">{shown.preview}{shown.more
                   ? ' …'
                   : ''}</pre>

@@ -69,7 +69,11 @@
         <dd class="break-all">{value}</dd>
       {/each}
     </dl>
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex (who has no mouse scrolls it, too) -->
     <pre
+      tabindex="0"
+      role="region"
+      aria-label="The payload"
       class="min-h-0 overflow-auto rounded bg-page px-3 py-2 font-mono text-xs break-all whitespace-pre-wrap">{shown}</pre>
   </div>
 {:else}

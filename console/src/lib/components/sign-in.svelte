@@ -2,20 +2,23 @@
   import type { SignIn } from '$lib/api/client';
 
   interface Props {
+    /** Why a sign-in was refused before. */
+    refused: string;
     /** Tries to sign in; gives why it was refused, or nothing. */
     onsignin: (credentials: SignIn) => Promise<string>;
   }
 
-  const { onsignin }: Props = $props();
+  const { refused, onsignin }: Props = $props();
   let name = $state('');
   let secret = $state('');
-  let refusal = $state('');
+  let answer = $state<string>();
+  const refusal = $derived(answer ?? refused);
   let busy = $state(false);
 
   async function submit(event: SubmitEvent) {
     event.preventDefault();
     busy = true;
-    refusal = await onsignin(name ? { name, password: secret } : { secret });
+    answer = await onsignin(name ? { name, password: secret } : { secret });
     busy = false;
   }
 </script>

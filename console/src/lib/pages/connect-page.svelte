@@ -184,7 +184,11 @@
         >
       {/snippet}
       {#if program}
+        <!-- svelte-ignore a11y_no_noninteractive_tabindex (who has no mouse scrolls it, too) -->
         <pre
+          tabindex="0"
+          role="region"
+          aria-label="The program"
           class="min-h-0 flex-1 overflow-auto border-t border-line px-5 py-2 font-mono text-xs"
           data-program={program.name}>{program.text}</pre>
         {#if program.text.includes(SECRET)}

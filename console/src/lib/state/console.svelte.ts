@@ -14,6 +14,7 @@ export class ConsoleState {
   #total = $state(0);
   #me = $state.raw<Me>();
   #trouble = $state('');
+  #refusal = $state('');
   readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
   search = $state('');
 
@@ -44,7 +45,13 @@ export class ConsoleState {
     return this.#trouble;
   }
 
+  /** Why the link that led here did not sign in; empty if there was none. */
+  get refusal(): string {
+    return this.#refusal;
+  }
+
   async look(signal?: AbortSignal): Promise<void> {
+    await this.#followLink();
     try {
       const [status, sessions] = await Promise.all([
         api.GET('/api/v1/status', { signal }),
@@ -68,6 +75,19 @@ export class ConsoleState {
     } catch {
       if (signal?.aborted) return;
       this.#trouble = reasonOf(undefined);
+    }
+  }
+
+  /** Signs in by the link that led here, which is good for once and does not stay in the address. */
+  async #followLink(): Promise<void> {
+    const [, link] = /^#\/sign-in\/(.+)$/.exec(location.hash) ?? [];
+    if (!link) return;
+    history.replaceState(null, '', '#/');
+    try {
+      const { response, error } = await api.POST('/api/v1/console-session', { body: { link } });
+      this.#refusal = response.ok ? '' : reasonOf(error);
+    } catch {
+      this.#refusal = reasonOf(undefined);
     }
   }
 

@@ -79,13 +79,14 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     let end = time.map_or("Ctrl-C ends it".to_owned(), |time| format!("it ends after {} s", time.as_secs()));
     output::line(format_args!("{STRONG}The Harrowmere catchment is running{STRONG:#}; {end}."))?;
     output::line(format_args!("  Console  http://{}", service.http_address()))?;
-    output::line(format_args!("  Sign in  with the secret in {}", secret.display()))?;
+    output::line(format_args!("  Sign in  {}  (once)", service.sign_in_link()))?;
+    output::line(format_args!("           or with the secret in {}", secret.display()))?;
     for (_, url) in service.listeners() {
         output::line(format_args!("  MQTT     {url}"))?;
     }
     output::line("In a second terminal, try:")?;
     output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
-    output::line(format_args!("  {program} publish {gate} '{{\"percent\": 40}}'"))?;
+    output::line(format_args!("  {program} request {gate} 40"))?;
     output::line(format_args!("  {program} recording start 'harrowmere/gorge/#' --for 10s"))?;
     output::line(format_args!(
         "  {program} publish {gate} 90 --as auditor \\\n    --password-file {}",

@@ -28,7 +28,7 @@ use tokio::{
     time::{Instant, sleep, timeout},
 };
 
-use crate::output::{self, Done, Failure, count};
+use crate::output::{self, Done, Failure, count, plural};
 
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
@@ -96,7 +96,7 @@ impl Tally {
     }
 
     fn print(&self) -> std::io::Result<()> {
-        output::line(format_args!("the service was killed {} times", count(self.rounds.into())))?;
+        output::line(format_args!("the service was killed {}", plural(self.rounds.into(), "time", "times")))?;
         for (place, qos) in ["QoS 1", "QoS 2"].iter().enumerate() {
             let copies = if place == 0 { "copies beyond the first (they may be)" } else { "arrived twice" };
             output::line(format_args!(
@@ -181,7 +181,7 @@ async fn crash(folder: &Path, rounds: u32, seed: u64) -> Result<Tally, Failure> 
         let database = round % 2 == 1;
         victim.kill(folder, database).await;
         output::remark(format_args!(
-            "round {} of {rounds}: the service was killed{}; {} messages are acknowledged",
+            "round {} of {rounds}: the service was killed{}; {} acknowledged",
             round + 1,
             if database { ", and PostgreSQL" } else { "" },
             count(traffic.acknowledged())

@@ -7,7 +7,7 @@ use serde_json::{Map, Value};
 
 use crate::{
     local::Which,
-    output::{self, Done, WARN, bytes, count, span, table},
+    output::{self, Done, WARN, bytes, count, plural, span, table},
 };
 
 #[derive(Debug, Args)]
@@ -84,11 +84,17 @@ fn print(status: &Status) -> std::io::Result<()> {
         ("Identities", count(status.identities)),
         ("Sessions", format!("{} connected, {} away", count(status.sessions), count(status.sessions_away))),
         ("Subscriptions", count(status.subscriptions)),
-        ("Retained", format!("{} messages, {}", count(status.retained), bytes(status.retained_bytes as f64))),
+        (
+            "Retained",
+            format!("{}, {}", plural(status.retained, "message", "messages"), bytes(status.retained_bytes as f64)),
+        ),
         ("In", format!("{:.1} messages/s, {}/s", rates.messages_in, bytes(rates.bytes_in))),
         ("Out", format!("{:.1} messages/s, {}/s", rates.messages_out, bytes(rates.bytes_out))),
         ("Since start", format!("{} in, {} out", count(status.messages_in), count(status.messages_out))),
-        ("Not delivered", format!("{} withheld, {} attempts refused", count(status.withheld), count(status.refused))),
+        (
+            "Not delivered",
+            format!("{} withheld, {} refused", count(status.withheld), plural(status.refused, "attempt", "attempts")),
+        ),
     ];
     let turned_away: u64 = status.turned_away.values().sum();
     if turned_away > 0 {

@@ -232,7 +232,8 @@ async fn drift(local: &Local, as_json: bool) -> Done {
         return output::finish(output::line("live traffic and the plan agree, or nothing is planned"));
     }
     for entry in &drift {
-        let times = if entry.count == 0 { String::new() } else { format!(", {} messages", count(entry.count)) };
+        let times =
+            if entry.count == 0 { String::new() } else { format!(", {}", plural(entry.count, "message", "messages")) };
         let refused = if entry.refused == 0 { String::new() } else { format!(", {} refused", count(entry.refused)) };
         let who = if entry.identity.is_empty() { String::new() } else { format!(", last by {}", entry.identity) };
         let head = format!("{} ({}{times}{refused}{who}, {} ago)", entry.topic, entry.kind, since(entry.last));

@@ -15,11 +15,16 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "35s"];
     let mut child = place.program(&arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-    let told: Vec<String> = lines.by_ref().take(10).map(Result::unwrap).collect();
+    let told: Vec<String> = lines.by_ref().take(11).map(Result::unwrap).collect();
     let text = told.join("\n");
-    for part in
-        ["Console  http://127.0.0.1:", "administrator.secret", "MQTT     mqtt://127.0.0.1:", " subscribe ", " publish "]
-    {
+    for part in [
+        "Console  http://127.0.0.1:",
+        "/#/sign-in/",
+        "administrator.secret",
+        "MQTT     mqtt://127.0.0.1:",
+        " subscribe ",
+        " publish ",
+    ] {
         assert!(text.contains(part), "{text}");
     }
 
@@ -34,6 +39,8 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
 
     let target = "harrowmere/gorge/kettle-weir/gate/target";
     assert!(place.run(&["publish", target, r#"{"percent": 40}"#, "--qos", "1"]).ok().ends_with("acknowledged\n"));
+    let answer = place.run(&["request", target, "40", "--within", "5s"]);
+    assert!(answer.ok().contains("{\"percent\":40.0}"), "{answer:?}");
     let moved = place.run(&["subscribe", "harrowmere/gorge/kettle-weir/gate/position", "--take", "3"]);
     assert!(moved.ok().contains("\"target\":40"), "{moved:?}");
     let password = data.join("passwords/auditor");
@@ -47,16 +54,23 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     assert!(!level["about"]["numbers"].as_array().unwrap().is_empty(), "{level}");
     let secret = std::fs::read_to_string(data.join("administrator.secret")).unwrap();
     let http = told.iter().find_map(|line| line.split_once("Console  ")).unwrap().1;
+    let link = told.iter().find_map(|line| line.split_once("/#/sign-in/")).unwrap().1;
+    let link = link.split_whitespace().next().unwrap();
     let setups = format!("{http}/api/v1/bench/setups");
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let setups = runtime.block_on(async {
+        let body = serde_json::json!({ "link": link });
+        for status in [reqwest::StatusCode::NO_CONTENT, reqwest::StatusCode::UNAUTHORIZED] {
+            let sign_in = reqwest::Client::new().post(format!("{http}/api/v1/console-session")).json(&body);
+            assert_eq!(sign_in.send().await.unwrap().status(), status, "it signs in once");
+        }
         let asked = reqwest::Client::new().get(setups).bearer_auth(secret.trim()).send().await.unwrap();
         asked.json::<serde_json::Value>().await.unwrap()
     });
     assert_eq!(setups[0]["panes"][0]["identity"], "duty-desk", "{setups}");
 
     assert!(child.wait().unwrap().success());
-    assert_eq!(lines.count(), 0, "no more than ten lines");
+    assert_eq!(lines.count(), 0, "no more than eleven lines");
     let mut err = String::new();
     child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
     assert!(!err.contains("panicked") && !err.contains("ERROR"), "{err}");

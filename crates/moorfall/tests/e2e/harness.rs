@@ -262,7 +262,7 @@ impl<'a> Service<'a> {
         wait(what, || Some(self.status()).filter(|status| wanted(status)))
     }
 
-    fn pid(&self) -> Pid {
+    pub(crate) fn pid(&self) -> Pid {
         Pid::from_raw(self.child.id().try_into().unwrap())
     }
 

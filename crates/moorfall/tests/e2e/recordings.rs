@@ -143,7 +143,10 @@ fn own_messages_full_queues_turns_and_expiry_are_told_apart() {
     assert_eq!(journey["message"]["client_id"], "kettle-weir");
     let first = journey["message"]["number"].to_string();
 
-    station.publish(2, publish(LEVEL, b"1.85".to_vec(), QoS::AtLeastOnce));
+    let lost = publish(LEVEL, b"1.85".to_vec(), QoS::AtLeastOnce);
+    station.send(&Packet::Publish(Publish { packet_id: PacketId::new(2), ..lost }));
+    let told = station.receive();
+    assert!(matches!(&told, Some(Packet::PubAck(ack)) if ack.reason == ReasonCode::QuotaExceeded), "{told:?}");
     let full = newest(&service, &recording, |journey| journey["message"]["preview"] == "1.85");
     assert_eq!(of(&full, "one"), ("withheld", "the session's queue is full"));
 

@@ -2,6 +2,7 @@
 
 use std::{os::unix::fs::PermissionsExt, time::Duration};
 
+use nix::unistd::{Uid, User};
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 
 use crate::harness::{BLUEPRINT, Leftover, Place, database_pid, wait};
@@ -239,4 +240,54 @@ fn a_private_database_that_dies_is_started_again() {
     let (took, _) = service.terminate();
     assert!(took < Duration::from_secs(5), "{took:?}");
     assert_eq!(database_pid(&place.data()), None);
+}
+
+#[test]
+fn the_rights_of_root_are_given_up_for_good_when_the_ports_are_open() {
+    let place = Place::new();
+    if !Uid::effective().is_root() {
+        let refused = place.run(&["serve", "--user", "root", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0"]);
+        assert!(refused.failed().contains("has the rights of root"), "{refused:?}");
+        return;
+    }
+    let service = place.serve(&[]);
+    let warned = service.status()["warnings"].to_string();
+    assert!(warned.contains("has the rights of root") && service.log().contains("has the rights of root"), "{warned}");
+    service.identity("kettle-weir", &[]);
+    service.terminate();
+
+    let nobody = User::from_name("nobody").unwrap().unwrap().uid;
+    for (user, words) in [("root", "has the rights of root"), ("no-such-user", "there is no user no-such-user")] {
+        let data = place.data();
+        let refused = ["serve", "--user", user, "--data", data.to_str().unwrap(), "--mqtt", "127.0.0.1:0"];
+        let refused = place.run(&[&refused[..], &["--http", "127.0.0.1:0"]].concat());
+        assert!(refused.failed().contains(words), "{refused:?}");
+    }
+    // Twice: the folder changes hands the first time.
+    for _ in 0..2 {
+        let service = place.serve(&["--user", "nobody"]);
+        let pid = service.pid();
+        let threads: Vec<_> = std::fs::read_dir(format!("/proc/{pid}/task")).unwrap().collect();
+        let database = std::path::PathBuf::from(format!("/proc/{}", database_pid(&service.data).unwrap()));
+        for process in threads.into_iter().map(|thread| thread.unwrap().path()).chain([database]) {
+            let status = std::fs::read_to_string(process.join("status")).unwrap();
+            let users = status.lines().find_map(|line| line.strip_prefix("Uid:")).unwrap();
+            assert!(users.split_whitespace().all(|user| user == nobody.to_string()), "{users}");
+        }
+        let warned = service.status()["warnings"].to_string();
+        assert!(!warned.contains("has the rights of root"), "{warned}");
+        let known = service.run(&["identities", "list", "--json"]).json();
+        assert_eq!(known[0]["name"], "kettle-weir", "what was kept is still there: {known}");
+        service.terminate();
+    }
+    let back = place.run(&[
+        "serve",
+        "--data",
+        place.data().to_str().unwrap(),
+        "--mqtt",
+        "127.0.0.1:0",
+        "--http",
+        "127.0.0.1:0",
+    ]);
+    assert!(back.failed().contains("belongs to the user nobody"), "{back:?}");
 }

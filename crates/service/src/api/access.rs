@@ -28,7 +28,7 @@ use crate::{
 
 const COOKIE: &str = "moorfall_console";
 
-/// The administrator's secret, or a person's name and password.
+/// The administrator's secret, a person's name and password, or what a link says that signs in once.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct SignIn {
@@ -41,6 +41,9 @@ pub(crate) struct SignIn {
     /// Their password.
     #[serde(default)]
     password: Option<String>,
+    /// The end of a link that signs in once.
+    #[serde(default)]
+    link: Option<String>,
 }
 
 /// A sign-in by a program.
@@ -64,11 +67,15 @@ pub struct Token {
 pub(crate) async fn sign_in(
     State(broker): State<Arc<Broker>>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
     jar: CookieJar,
     Body(body): Body<SignIn>,
 ) -> Result<impl IntoResponse, Problem> {
     let token = begin(&broker, body, address).await?;
+    // The page came by TLS, which a proxy brings: the browser never sends the cookie without.
+    let is_secure = headers.get(header::ORIGIN).is_some_and(|origin| origin.as_bytes().starts_with(b"https://"));
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).max_age(LIFE);
+    let cookie = cookie.secure(is_secure);
     Ok((StatusCode::NO_CONTENT, jar.add(cookie)))
 }
 
@@ -89,7 +96,7 @@ pub(crate) async fn token(
 /// Checks who signs in, and gives a new token.
 async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
     let person = match body {
-        SignIn { secret: Some(secret), name: None, password: None } => {
+        SignIn { secret: Some(secret), name: None, password: None, link: None } => {
             if !broker.authenticator.is_secret(secret.trim().as_bytes()) {
                 return Err(match broker.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
                     Outcome::TooMany => too_many(),
@@ -103,7 +110,7 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
             }
             None
         }
-        SignIn { secret: None, name: Some(name), password: Some(password) } => {
+        SignIn { secret: None, name: Some(name), password: Some(password), link: None } => {
             let known = broker.store.person(&name).await?;
             // As for clients: wrong ones are paid for, by address and by name.
             let guess = Guess {
@@ -124,6 +131,20 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
                     return Err(Problem::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
                 }
             }
+        }
+        SignIn { secret: None, name: None, password: None, link: Some(link) } => {
+            if !broker.sign_ins.take_link(&link) {
+                return Err(match broker.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                    Outcome::TooMany => too_many(),
+                    _ => Problem::new(
+                        StatusCode::UNAUTHORIZED,
+                        "link not good",
+                        "the link signs in once, within an hour, and has been used or is too old; sign in with the \
+                         secret, which stands in the file administrator.secret in the data folder",
+                    ),
+                });
+            }
+            None
         }
         _ => {
             let detail = "send either the administrator's secret, or a name and a password";

@@ -268,23 +268,23 @@ fn fate(
         _ => {}
     }
     let (waiting, _) = record.queue();
+    let told = |waiting| match waiting {
+        1 => "one message waits".to_owned(),
+        waiting => format!("{waiting} messages wait"),
+    };
     match record.full(weight) {
         Some(QueuePolicy::DropNewest) => {
-            return (
-                Outcome::Withheld,
-                format!("its queue is full: {waiting} messages wait, and the newest is dropped"),
-            );
+            return (Outcome::Withheld, format!("its queue is full ({}), and the newest is dropped", told(waiting)));
         }
         Some(QueuePolicy::EndSession) => {
-            return (Outcome::Withheld, format!("its queue is full: {waiting} messages wait, and the session ends"));
+            return (Outcome::Withheld, format!("its queue is full ({}), and the session ends", told(waiting)));
         }
         // The oldest makes room.
         Some(QueuePolicy::DropOldest) | None => {}
     }
     let before = match waiting {
         0 => "nothing waits before it".to_owned(),
-        1 => "one message waits before it".to_owned(),
-        waiting => format!("{waiting} messages wait before it"),
+        waiting => format!("{} before it", told(waiting)),
     };
     if let Place::Parked(parked) = &*record.place.lock() {
         let since = date(parked.since);

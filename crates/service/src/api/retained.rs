@@ -364,6 +364,15 @@ pub(crate) async fn restore(
         }
     }
     let after = json!({ "messages": restored });
-    operator.note(&broker, "restore", "retained", &format!("{restored} topics"), None, Some(after)).await;
+    operator
+        .note(
+            &broker,
+            "restore",
+            "retained",
+            &format!("{restored} {}", if restored == 1 { "topic" } else { "topics" }),
+            None,
+            Some(after),
+        )
+        .await;
     Ok(Json(RestoredView { restored, kept }))
 }

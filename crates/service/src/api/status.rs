@@ -98,6 +98,7 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
     }
     warnings.extend(exposed(broker));
     warnings.extend(descriptors::warning(&broker.limits));
+    warnings.extend(crate::rights::warning());
     warnings.extend(unreachable(broker));
     warnings.extend(ending(broker));
     if !database.healthy {
