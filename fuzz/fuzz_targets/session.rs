@@ -1,16 +1,56 @@
 //! Any bytes from a client leave the broker's side of the connection in a state that it can go on from.
 #![no_main]
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use bytes::{Buf, BytesMut};
 use libfuzzer_sys::fuzz_target;
 use moorfall_core::{
     Delivery, Limits, Part, Queued, Run, SessionKey, Time,
-    access::Access,
+    Identity,
+    access::{Access, Policy},
+    blueprint::Blueprint,
     session::{Action, Routed, Session, SessionState, Verdict},
 };
 use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet};
+
+/// Rules that allow, deny, limit and say nothing, also within what one filter catches.
+const RULES: &str = r#"
+[[rules]]
+name = "own"
+who = "everyone"
+may = ["publish", "subscribe"]
+topics = ["harrowmere/#", "{client_id}/+", "a/#", "$SYS/#"]
+
+[[rules]]
+name = "limited"
+who = "everyone"
+may = ["publish"]
+topics = ["b/#"]
+highest-qos = 1
+retained = false
+rate = "2/s"
+
+[[rules]]
+name = "not-these"
+effect = "deny"
+who = "everyone"
+may = ["publish", "subscribe"]
+topics = ["harrowmere/+/gate/#", "a/b"]
+"#;
+
+static POLICY: LazyLock<Arc<Policy>> =
+    LazyLock::new(|| Arc::new(Policy::new(Arc::new(Blueprint::parse(RULES).expect("the rules above")))));
+
+/// Half of the inputs meet rules.
+fn access(bytes: &[u8], client_id: &str) -> Access {
+    let identity = Identity { name: "fuzz".into(), attributes: Default::default() };
+    match bytes.len() % 2 {
+        0 => Access::unrestricted("fuzz"),
+        // A client identifier that can't stand in a topic lets nobody in.
+        _ => POLICY.bind(&identity, client_id).unwrap_or_else(|_| Access::unrestricted("fuzz")),
+    }
+}
 
 fuzz_target!(|bytes: &[u8]| {
     let mut session = Session::new(Arc::new(Limits::default()), "spare", Time::default());
@@ -31,7 +71,9 @@ fuzz_target!(|bytes: &[u8]| {
         }
         while let Some(action) = session.poll_action() {
             match action {
-                Action::Authenticate(_) => session.handle_verdict(Verdict::Known(Access::unrestricted("fuzz"))),
+                Action::Authenticate(asked) => {
+                    session.handle_verdict(Verdict::Known(access(bytes, &asked.client_id)));
+                }
                 // Without clean start an earlier session goes on, with a message of the client that was not released.
                 Action::Admit { clean_start, .. } => {
                     let mut state = SessionState::default();

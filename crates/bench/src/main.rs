@@ -7,6 +7,7 @@
 
 mod committed;
 mod decisions;
+mod hostile;
 mod idle;
 mod load;
 mod passing;
@@ -15,6 +16,7 @@ mod relay;
 mod report;
 mod restart;
 mod routes;
+mod sign_in;
 mod tree;
 mod watching;
 
@@ -101,6 +103,12 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("watching") {
         watching::run(plan).await?;
+    }
+    if plan.wants("sign-in") {
+        sign_in::run(plan).await?;
+    }
+    if plan.wants("hostile") {
+        hostile::run(plan).await?;
     }
     if plan.wants("restart") {
         restart::run(plan).await?;

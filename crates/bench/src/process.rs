@@ -39,7 +39,20 @@ impl Program {
         let limits = "[limits]\nconnections = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
                       queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n";
         std::fs::write(folder.path().join("bench.toml"), limits)?;
-        Self::serve(plan, folder)
+        Self::serve(plan, folder, true)
+    }
+
+    /// The service with rules, its usual limits but for these lines, and a listener that lets anybody in under the rules.
+    pub(crate) fn guarded(plan: &Plan, blueprint: &str, limits: &str) -> Result<Self, Failure> {
+        let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
+        let design = folder.path().join("design.toml");
+        std::fs::write(&design, blueprint)?;
+        let settings = format!(
+            "blueprint = {design:?}\n[limits]\n{limits}\n[[listeners]]\nname = \"guarded\"\naddress = \"127.0.0.1:0\"\n\
+             anonymous = true\n"
+        );
+        std::fs::write(folder.path().join("bench.toml"), settings)?;
+        Self::serve(plan, folder, false)
     }
 
     /// Ends it in order and starts it again with what it has kept.
@@ -47,12 +60,14 @@ impl Program {
         let folder = self.folder.take().ok_or("only a service has a folder")?;
         Command::new("kill").arg(self.child.id().to_string()).status()?;
         self.child.wait()?;
-        Self::serve(plan, folder)
+        Self::serve(plan, folder, true)
     }
 
-    fn serve(plan: &Plan, folder: TempDir) -> Result<Self, Failure> {
+    fn serve(plan: &Plan, folder: TempDir, open: bool) -> Result<Self, Failure> {
         let mut child = Command::new(&plan.program)
-            .args(["serve", "--open", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--config"])
+            .args(["serve", "--http", "127.0.0.1:0"])
+            .args(if open { &["--open", "--mqtt", "127.0.0.1:0"][..] } else { &[] })
+            .arg("--config")
             .arg(folder.path().join("bench.toml"))
             .arg("--data")
             .arg(folder.path().join("data"))
@@ -64,7 +79,8 @@ impl Program {
             .map_err(|error| format!("{} can't be run: {error}; `make bench` builds it", plan.program.display()))?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
-        let address = line.split_whitespace().find_map(|field| field.strip_prefix("mqtt=mqtt://"));
+        let address =
+            line.split_whitespace().find_map(|field| field.split_once("=mqtt://")).map(|(_, address)| address);
         let address = address.ok_or("the service did not start; run it by hand to see why")?.parse()?;
         let api = line.split_whitespace().find_map(|field| field.strip_prefix("http="));
         let api = api.ok_or("the service does not say where its API is")?.to_owned();
@@ -74,6 +90,21 @@ impl Program {
     /// The URL of a call of its API.
     pub(crate) fn call(&self, call: &str) -> String {
         format!("{}/api/v1/{call}", self.api)
+    }
+
+    /// Where its API listens.
+    pub(crate) fn api_address(&self) -> Result<SocketAddr, Failure> {
+        Ok(self.api.trim_start_matches("http://").parse()?)
+    }
+
+    /// Begins to measure the peak anew (proc_pid_clear_refs(5)).
+    pub(crate) fn forget_peak(&self) -> Result<(), Failure> {
+        Ok(std::fs::write(format!("/proc/{}/clear_refs", self.child.id()), "5")?)
+    }
+
+    /// The most memory that was resident since, bytes.
+    pub(crate) fn peak(&self) -> Result<usize, Failure> {
+        self.memory_line("VmHWM:")
     }
 
     /// What its API wants as a bearer token.
@@ -100,8 +131,12 @@ impl Program {
 
     /// Resident memory, bytes.
     pub(crate) fn memory(&self) -> Result<usize, Failure> {
+        self.memory_line("VmRSS:")
+    }
+
+    fn memory_line(&self, name: &str) -> Result<usize, Failure> {
         let text = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
-        let line = text.lines().find_map(|line| line.strip_prefix("VmRSS:")).ok_or("no VmRSS")?;
+        let line = text.lines().find_map(|line| line.strip_prefix(name)).ok_or("no such line")?;
         let kib: usize = line.trim().trim_end_matches("kB").trim().parse()?;
         Ok(kib * 1024)
     }

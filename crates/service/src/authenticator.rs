@@ -7,6 +7,7 @@ use moorfall_core::{
     access::Access,
     session::{Credentials, Verdict},
 };
+use moorfall_store::Author;
 use moorfall_wire::ReasonCode;
 use sha2::{Digest, Sha256};
 
@@ -20,6 +21,11 @@ use crate::{
 
 /// The name under which the owner of the data folder may do everything; its password is the administrator's secret.
 pub const ADMINISTRATOR: &str = "administrator";
+
+/// Who is noted with a deed of the service itself.
+pub(crate) fn own(person: &str) -> Author {
+    Author { person: person.into(), address: String::new() }
+}
 
 /// The name shown for clients without identity on an open broker.
 pub(crate) const ANONYMOUS: &str = "anonymous";

@@ -5,7 +5,7 @@ use std::sync::{
     atomic::{AtomicU64, Ordering},
 };
 
-use moorfall_store::{AuthorityRecord, Store, StoreError};
+use moorfall_store::{Author, AuthorityRecord, Deed, Store, StoreError};
 use parking_lot::RwLock;
 use rustls::{
     RootCertStore,
@@ -71,12 +71,18 @@ impl Authorities {
     }
 
     /// Keeps an authority.
-    pub(crate) async fn add(&self, name: &str, pem: &str) -> Result<Arc<AuthorityRecord>, AuthorityError> {
+    pub(crate) async fn add(
+        &self,
+        name: &str,
+        pem: &str,
+        by: &Author,
+        deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
+    ) -> Result<Arc<AuthorityRecord>, AuthorityError> {
         check(name, pem).map_err(AuthorityError::Unusable)?;
         if self.known.read().len() >= MOST {
             return Err(AuthorityError::Unusable(format!("there are {MOST} authorities already; remove one first")));
         }
-        let added = self.store.add_authority(name, pem).await?;
+        let added = self.store.add_authority(name, pem, by, deed).await?;
         let record = Arc::new(added.ok_or_else(|| AuthorityError::Taken(name.into()))?);
         let mut known = self.known.write();
         known.push(Arc::clone(&record));
@@ -84,12 +90,19 @@ impl Authorities {
         Ok(record)
     }
 
-    /// Forgets an authority; gives it if there was one.
-    pub(crate) async fn remove(&self, name: &str) -> Result<Option<Arc<AuthorityRecord>>, StoreError> {
-        let there = self.store.remove_authority(name).await?;
-        let mut known = self.known.write();
-        let place = known.iter().position(|authority| authority.name == name);
-        Ok(place.map(|place| known.remove(place)).filter(|_| there))
+    /// Forgets an authority; gives whether there was one.
+    pub(crate) async fn remove(
+        &self,
+        name: &str,
+        by: &Author,
+        deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
+    ) -> Result<bool, StoreError> {
+        let Some(known) = self.known.read().iter().find(|authority| authority.name == name).cloned() else {
+            return Ok(false);
+        };
+        let is_gone = self.store.remove_authority(name, by, &deed(&known)).await?;
+        self.known.write().retain(|authority| authority.name != name);
+        Ok(is_gone)
     }
 }
 

@@ -16,7 +16,7 @@ use moorfall_core::{
     router::{Load, Recipient, Route, Router, is_filed},
     session::Routed,
 };
-use moorfall_store::{Resolution, Sample, Store};
+use moorfall_store::{Author, Resolution, Sample, Store};
 use moorfall_wire::{PacketId, QoS};
 use parking_lot::Mutex;
 use smallvec::SmallVec;
@@ -386,8 +386,9 @@ impl Broker {
         &self,
         name: &str,
         draft: IdentityDraft,
+        by: &Author,
     ) -> Result<(IdentityView, Option<String>), DirectoryError> {
-        let (view, secret, impact) = self.directory.put(name, draft).await?;
+        let (view, secret, impact) = self.directory.put(name, draft, by).await?;
         match impact {
             Impact::None => {}
             Impact::OtherRights => self.rebind(|record| *record.identity == *name),
@@ -401,8 +402,9 @@ impl Broker {
     pub(crate) async fn put_identities(
         &self,
         records: &[IdentityImport],
+        by: &Author,
     ) -> Result<Vec<(String, String)>, DirectoryError> {
-        let ManyPut { secrets, impacts } = self.directory.put_many(records).await?;
+        let ManyPut { secrets, impacts } = self.directory.put_many(records, by).await?;
         let of = |wanted: Impact| -> HashSet<&str> {
             impacts.iter().filter(|(_, impact)| *impact == wanted).map(|(name, _)| name.as_str()).collect()
         };
@@ -433,8 +435,8 @@ impl Broker {
     }
 
     /// Removes an identity and ends its sessions; gives whether there was one.
-    pub(crate) async fn remove_identity(&self, name: &str) -> Result<bool, DirectoryError> {
-        let removed = self.directory.remove(name).await?;
+    pub(crate) async fn remove_identity(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
+        let removed = self.directory.remove(name, by).await?;
         self.tokens.forget_identity(name);
         self.end_identity(name, "the identity was removed", true);
         Ok(removed)

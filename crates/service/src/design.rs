@@ -15,10 +15,15 @@ use moorfall_core::{
     access::Policy,
     blueprint::{Blueprint, Change, Finding, Population, ProofResult, Source, SourceFile, diff, prove_within},
 };
-use moorfall_store::{RevisionRecord, Store, StoreError};
+use moorfall_store::{Author, Deed, RevisionRecord, Store, StoreError};
+use serde_json::json;
 use tokio::sync::Mutex;
 
-use crate::{authenticator::ADMINISTRATOR, broker::Broker, effects::Effects};
+use crate::{
+    authenticator::{ADMINISTRATOR, own},
+    broker::Broker,
+    effects::Effects,
+};
 
 /// The design in force.
 #[derive(Debug)]
@@ -68,7 +73,9 @@ pub(crate) struct Draft {
     pub(crate) files: Vec<SourceFile>,
     /// The revision that it was made upon.
     pub(crate) base: i64,
-    pub(crate) author: String,
+    /// What it is called in the record of changes.
+    pub(crate) act: &'static str,
+    pub(crate) by: Author,
     pub(crate) message: String,
 }
 
@@ -178,7 +185,13 @@ impl Broker {
         for proof in checked.proofs.iter().filter(|proof| !proof.holds) {
             tracing::warn!(proof = proof.name, "does not hold: {}", proof.words);
         }
-        let added = self.design.store.add_revision(draft.base, &draft.author, &draft.message, &draft.files).await?;
+        let Draft { files, base, act, by, message } = draft;
+        let deed = |record: &RevisionRecord| Deed {
+            before: Some(json!({ "revision": base })),
+            after: Some(json!({ "revision": record.number, "message": record.message })),
+            ..Deed::new(act, "design", record.number.to_string())
+        };
+        let added = self.design.store.add_revision(base, &message, &files, &by, deed).await?;
         let Some(record) = added else {
             // Another service on the same database.
             let current = self.design.store.current_revision().await?.map_or(0, |record| record.number);
@@ -201,7 +214,7 @@ impl Broker {
             return Ok(());
         }
         let message = "as the service was started with".to_owned();
-        let draft = Draft { files, base: 0, author: ADMINISTRATOR.to_owned(), message };
+        let draft = Draft { files, base: 0, act: "apply", by: own(ADMINISTRATOR), message };
         match self.apply_design(draft, true).await {
             Ok(_) => Ok(()),
             Err(NotApplied::Store(error)) => Err(error),
@@ -221,7 +234,8 @@ impl Broker {
         if *in_force.policy.blueprint().source.files() == *Source::new(files.clone()).files() {
             return Ok(());
         }
-        let draft = Draft { files, base: in_force.revision, author: author.to_owned(), message: message.to_owned() };
+        let (base, message) = (in_force.revision, message.to_owned());
+        let draft = Draft { files, base, act: "apply", by: own(author), message };
         self.apply_design(draft, false).await.map(drop).map_err(|why| match why {
             NotApplied::Unsound(checked) => {
                 let faults = checked.findings.iter().filter(|_| checked.policy.is_none()).map(ToString::to_string);
@@ -240,11 +254,11 @@ impl Broker {
         self: &Arc<Self>,
         number: i64,
         base: i64,
-        author: String,
+        by: Author,
         message: String,
     ) -> Result<RevisionRecord, NotApplied> {
         let Some(record) = self.design.store.revision(number).await? else { return Err(NotApplied::Unknown(number)) };
         let message = if message.is_empty() { format!("back to revision {number}") } else { message };
-        self.apply_design(Draft { files: record.files.0, base, author, message }, false).await
+        self.apply_design(Draft { files: record.files.0, base, act: "revert", by, message }, false).await
     }
 }

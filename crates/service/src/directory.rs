@@ -8,9 +8,10 @@ use std::{
 
 use foldhash::fast::RandomState;
 use moorfall_core::{AttributeValue, Identity, Limits};
-use moorfall_store::{IdentityRecord, IdentityRow, Store, StoreError};
+use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
 use parking_lot::RwLock;
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use time::OffsetDateTime;
 use tokio::sync::Mutex;
 use utoipa::ToSchema;
@@ -342,6 +343,7 @@ impl Directory {
         &self,
         name: &str,
         draft: IdentityDraft,
+        by: &Author,
     ) -> Result<(IdentityView, Option<String>, Impact), DirectoryError> {
         self.check_new_name(name)?;
         check_size(&draft.attributes, &draft.note, draft.client_id.as_deref())?;
@@ -369,7 +371,16 @@ impl Directory {
             client_id: draft.client_id.as_deref(),
             certificates: &all[0].2,
         };
-        let stored = self.store.put_identities(&[row]).await?.pop();
+        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let new_password = hash.is_some();
+        let deed = |records: &[IdentityRecord]| {
+            let mut after = records.first().map(|record| json!(IdentityView::from(record)));
+            if let Some(after) = &mut after {
+                after["new_password"] = new_password.into();
+            }
+            Deed { before, after, ..Deed::new("put", "identity", name) }
+        };
+        let stored = self.store.put_identities(&[row], by, deed).await?.pop();
         let record = Arc::new(stored.expect("what is put is given back"));
         let view = (&*record).into();
         let old = self.known.write().put(Arc::clone(&record));
@@ -441,7 +452,7 @@ impl Directory {
 
     /// Makes or replaces many identities at once; gives the secrets that were made, by name, and what the change means to
     /// the live sessions of those that it means something to.
-    pub(crate) async fn put_many(&self, records: &[IdentityImport]) -> Result<ManyPut, DirectoryError> {
+    pub(crate) async fn put_many(&self, records: &[IdentityImport], by: &Author) -> Result<ManyPut, DirectoryError> {
         let secrets: Vec<_> = records.iter().map(|record| record.generate.then(GeneratedSecret::make)).collect();
         let _one_at_a_time = self.changing.lock().await;
         let mut all = Vec::with_capacity(records.len());
@@ -465,7 +476,12 @@ impl Directory {
                 certificates,
             })
             .collect();
-        let stored = self.store.put_identities(&rows).await?;
+        let made = self.foresee(records).iter().filter(|effect| **effect == ImportEffect::Made).count();
+        let deed = Deed {
+            after: Some(json!({ "made": made, "changed": records.len() - made })),
+            ..Deed::new("import", "identity", format!("{} of them", records.len()))
+        };
+        let stored = self.store.put_identities(&rows, by, |_| deed).await?;
         let mut known = self.known.write();
         let mut impacts = Vec::new();
         for record in stored {
@@ -482,9 +498,11 @@ impl Directory {
     }
 
     /// Removes an identity; gives whether there was one.
-    pub(crate) async fn remove(&self, name: &str) -> Result<bool, DirectoryError> {
+    pub(crate) async fn remove(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
         let _one_at_a_time = self.changing.lock().await;
-        let removed = self.store.remove_identity(name).await?;
+        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let deed = Deed { before, ..Deed::new("remove", "identity", name) };
+        let removed = self.store.remove_identity(name, by, &deed).await?;
         self.known.write().remove(name);
         Ok(removed)
     }

@@ -73,7 +73,7 @@ pub use settings::{LimitsError, ListenerSettings, Settings, Transport, limit_fau
 pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
-    authenticator::Authenticator,
+    authenticator::{Authenticator, own},
     authorities::Authorities,
     broker::{Broker, LastUsed, Parts},
     clock::Clock,
@@ -316,14 +316,24 @@ impl Service {
         let wrong = |error: moorfall_store::StoreError| error.to_string();
         let known = self.broker.store.bench_setups().await.map_err(wrong)?;
         if known.iter().all(|setup| setup.name != name) {
-            self.broker.store.put_bench_setup(name, panes, ADMINISTRATOR, i64::MAX).await.map_err(wrong)?;
+            self.broker.store.put_bench_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
         }
         Ok(())
     }
 
-    /// Makes or replaces an identity, as the API does; gives the secret that was made for it, if one was to be.
+    /// Makes or replaces an identity, as the API does; nothing happens when it is so already. Gives the secret that was made
+    /// for it, if one was to be.
     pub async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<Option<String>, DirectoryError> {
-        self.broker.put_identity(name, draft).await.map(|(_, secret)| secret)
+        let asks_for_secret = draft.password.is_some() || draft.generate || draft.certificates.is_some();
+        let is_so = |known: directory::IdentityView| {
+            let directory::IdentityView { attributes, enabled, note, client_id, .. } = known;
+            (attributes, enabled, note, client_id)
+                == (draft.attributes.clone(), draft.enabled, draft.note.clone(), draft.client_id.clone())
+        };
+        if !asks_for_secret && self.broker.directory.get(name).is_some_and(is_so) {
+            return Ok(None);
+        }
+        self.broker.put_identity(name, draft, &own(ADMINISTRATOR)).await.map(|(_, secret)| secret)
     }
 
     /// Whether an identity of this name has something to sign in with by a password.

@@ -4,7 +4,7 @@
 use std::{collections::HashMap, sync::Arc};
 
 use foldhash::fast::RandomState;
-use moorfall_store::{Store, StoreError, StoredSignIn};
+use moorfall_store::{Author, Store, StoreError, StoredSignIn};
 use parking_lot::{Mutex, RwLock};
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
@@ -92,12 +92,12 @@ impl SignIns {
     }
 
     /// Signs a person in, or the administrator; gives the token.
-    pub(crate) async fn add(&self, person: Option<(&str, &str)>) -> Result<String, StoreError> {
+    pub(crate) async fn add(&self, person: Option<(&str, &str)>, by: &Author) -> Result<String, StoreError> {
         let token = random_text(40);
         let hash = hash(&token);
         let expires_at = OffsetDateTime::now_utc() + LIFE;
         let name = person.map(|(name, _)| name);
-        self.store.add_sign_in(&hash, name, expires_at).await?;
+        self.store.add_sign_in(&hash, name, expires_at, by).await?;
         let signed_in = SignedIn::new(name, person.map_or("", |(_, role)| role), expires_at);
         let oldest = {
             let mut known = self.known.write();

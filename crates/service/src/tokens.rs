@@ -5,7 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 
 use foldhash::fast::RandomState;
 use hmac::{Hmac, KeyInit, Mac};
-use moorfall_store::{Store, StoreError, TokenRecord};
+use moorfall_store::{Author, Deed, Store, StoreError, TokenRecord};
 use parking_lot::RwLock;
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
@@ -58,11 +58,14 @@ impl Tokens {
         identity: &str,
         name: &str,
         life: Duration,
+        by: &Author,
+        deed: impl FnOnce(&TokenRecord) -> Deed + Send,
     ) -> Result<Option<(String, Arc<TokenRecord>)>, StoreError> {
         let (id, secret) = (random_text(16), random_text(SECRET));
         let ends = OffsetDateTime::now_utc() + life;
         let digest = Sha256::digest(secret.as_bytes());
-        let Some(record) = self.store.add_token(&id, identity, name, ends, &digest).await? else { return Ok(None) };
+        let added = self.store.add_token(&id, identity, name, ends, &digest, by, deed).await?;
+        let Some(record) = added else { return Ok(None) };
         let record = Arc::new(record);
         self.known.write().insert(id.clone(), Arc::clone(&record));
         Ok(Some((format!("{PREFIX}{id}.{secret}"), record)))
@@ -79,10 +82,11 @@ impl Tokens {
     }
 
     /// Revokes a token; gives its identifier if there was one.
-    pub(crate) async fn revoke(&self, identity: &str, name: &str) -> Result<Option<String>, StoreError> {
+    pub(crate) async fn revoke(&self, identity: &str, name: &str, by: &Author) -> Result<Option<String>, StoreError> {
         let found = self.of(identity).into_iter().find(|token| token.name == name);
         let Some(token) = found else { return Ok(None) };
-        self.store.remove_token(&token.id).await?;
+        let deed = Deed::new("revoke", "token", format!("{name} of {identity}"));
+        self.store.remove_token(&token.id, by, &deed).await?;
         self.known.write().remove(&token.id);
         Ok(Some(token.id.clone()))
     }

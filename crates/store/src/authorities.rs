@@ -3,7 +3,7 @@
 use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError};
 
 /// One authority.
 #[derive(Clone, Debug, FromRow)]
@@ -23,14 +23,19 @@ impl Store {
     }
 
     /// Keeps an authority; `None` if there is one of this name.
-    pub async fn add_authority(&self, name: &str, pem: &str) -> Result<Option<AuthorityRecord>, StoreError> {
+    pub async fn add_authority(
+        &self,
+        name: &str,
+        pem: &str,
+        by: &Author,
+        deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
+    ) -> Result<Option<AuthorityRecord>, StoreError> {
         let statement = "INSERT INTO authority (name, pem) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING *";
-        Ok(sqlx::query_as(statement).bind(name).bind(pem).fetch_optional(&self.pool).await?)
+        self.put(sqlx::query_as(statement).bind(name).bind(pem), by, deed).await
     }
 
     /// Forgets an authority; gives whether there was one.
-    pub async fn remove_authority(&self, name: &str) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM authority WHERE name = $1").bind(name).execute(&self.pool).await?;
-        Ok(done.rows_affected() > 0)
+    pub async fn remove_authority(&self, name: &str, by: &Author, deed: &Deed) -> Result<bool, StoreError> {
+        self.take(sqlx::query("DELETE FROM authority WHERE name = $1").bind(name), by, deed).await
     }
 }

@@ -4,7 +4,7 @@ use serde_json::Value;
 use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError};
 
 /// A set-up.
 #[derive(Clone, Debug, FromRow)]
@@ -30,19 +30,19 @@ impl Store {
         &self,
         name: &str,
         panes: &Value,
-        changed_by: &str,
         most: i64,
+        by: &Author,
     ) -> Result<Option<BenchSetup>, StoreError> {
         let statement = "INSERT INTO bench_setup (name, panes, changed_by) SELECT $1, $2, $3 \
              WHERE (SELECT count(*) FROM bench_setup WHERE name <> $1) < $4 \
              ON CONFLICT (name) DO UPDATE SET panes = $2, changed_by = $3, changed_at = now() RETURNING *";
-        let put = sqlx::query_as(statement).bind(name).bind(panes).bind(changed_by).bind(most);
-        Ok(put.fetch_optional(&self.pool).await?)
+        let put = sqlx::query_as(statement).bind(name).bind(panes).bind(&*by.person).bind(most);
+        self.put(put, by, |_| Deed::new("keep", "bench set-up", name)).await
     }
 
     /// Forgets a set-up; gives whether there was one.
-    pub async fn remove_bench_setup(&self, name: &str) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM bench_setup WHERE name = $1").bind(name).execute(&self.pool).await?;
-        Ok(done.rows_affected() > 0)
+    pub async fn remove_bench_setup(&self, name: &str, by: &Author) -> Result<bool, StoreError> {
+        let statement = sqlx::query("DELETE FROM bench_setup WHERE name = $1").bind(name);
+        self.take(statement, by, &Deed::new("remove", "bench set-up", name)).await
     }
 }

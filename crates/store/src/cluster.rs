@@ -202,7 +202,7 @@ fn log_path(data: &Path) -> PathBuf {
 fn find_programs() -> Option<PathBuf> {
     let versions = std::fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
     let mut versions: Vec<(u32, PathBuf)> = versions
-        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin"))))
+        .filter_map(|deed| Some((deed.file_name().to_str()?.parse().ok()?, deed.path().join("bin"))))
         .filter(|(_, bin)| bin.join("postgres").exists() && bin.join("initdb").exists())
         .collect();
     versions.sort();

@@ -3,7 +3,7 @@
 use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, audit::note};
 
 /// What is kept of a sign-in.
 #[derive(Clone, Debug, FromRow)]
@@ -33,15 +33,18 @@ impl Store {
         token_hash: &[u8],
         person: Option<&str>,
         expires_at: OffsetDateTime,
+        by: &Author,
     ) -> Result<(), StoreError> {
         sqlx::query("DELETE FROM console_session WHERE expires_at < now()").execute(&self.pool).await?;
+        let mut change = self.pool.begin().await?;
         sqlx::query("INSERT INTO console_session (token_hash, expires_at, person) VALUES ($1, $2, $3)")
             .bind(token_hash)
             .bind(expires_at)
             .bind(person)
-            .execute(&self.pool)
+            .execute(&mut *change)
             .await?;
-        Ok(())
+        note(&mut change, by, &Deed::new("sign-in", "person", &*by.person)).await?;
+        Ok(change.commit().await?)
     }
 
     /// Forgets a sign-in.

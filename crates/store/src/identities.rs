@@ -6,7 +6,7 @@ use moorfall_core::AttributeValue;
 use sqlx::{FromRow, types::Json};
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, audit::note};
 
 /// One identity with its credential.
 #[derive(Clone, FromRow)]
@@ -69,14 +69,20 @@ impl Store {
 
     /// Makes or replaces identities in one statement, and gives what is stored. Those without a hash keep an earlier
     /// password. No name may stand in it twice.
-    pub async fn put_identities(&self, rows: &[IdentityRow<'_>]) -> Result<Vec<IdentityRecord>, StoreError> {
+    pub async fn put_identities(
+        &self,
+        rows: &[IdentityRow<'_>],
+        by: &Author,
+        deed: impl FnOnce(&[IdentityRecord]) -> Deed + Send,
+    ) -> Result<Vec<IdentityRecord>, StoreError> {
         let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id, certificates) \
              SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[], $7::jsonb[]) \
              ON CONFLICT (name) DO UPDATE SET attributes = excluded.attributes, enabled = excluded.enabled, \
              note = excluded.note, client_id = excluded.client_id, \
              certificates = excluded.certificates, changed_at = now(), \
              password_hash = coalesce(excluded.password_hash, identity.password_hash) RETURNING *";
-        let records = sqlx::query_as(statement)
+        let mut change = self.pool.begin().await?;
+        let records: Vec<IdentityRecord> = sqlx::query_as(statement)
             .bind(rows.iter().map(|row| row.name).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| Json(row.attributes)).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.password_hash).collect::<Vec<_>>())
@@ -84,14 +90,16 @@ impl Store {
             .bind(rows.iter().map(|row| row.note).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| row.client_id).collect::<Vec<_>>())
             .bind(rows.iter().map(|row| Json(row.certificates)).collect::<Vec<_>>())
-            .fetch_all(&self.pool)
+            .fetch_all(&mut *change)
             .await?;
+        let deed = deed(&records);
+        note(&mut change, by, &deed).await?;
+        change.commit().await?;
         Ok(records)
     }
 
     /// Removes an identity; gives whether there was one.
-    pub async fn remove_identity(&self, name: &str) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM identity WHERE name = $1").bind(name).execute(&self.pool).await?;
-        Ok(done.rows_affected() > 0)
+    pub async fn remove_identity(&self, name: &str, by: &Author, deed: &Deed) -> Result<bool, StoreError> {
+        self.take(sqlx::query("DELETE FROM identity WHERE name = $1").bind(name), by, deed).await
     }
 }

@@ -1,5 +1,6 @@
 //! What outlives the process: records in PostgreSQL, and the private PostgreSQL cluster that keeps them.
 
+mod audit;
 mod authorities;
 mod bench_setups;
 mod changes;
@@ -13,6 +14,7 @@ mod revisions;
 mod samples;
 mod tokens;
 
+pub use audit::{AuditRecord, Author, Deed};
 pub use authorities::AuthorityRecord;
 pub use bench_setups::BenchSetup;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
@@ -21,7 +23,7 @@ pub use console_sessions::StoredSignIn;
 pub use database::{Store, StoreError};
 pub use identities::{IdentityRecord, IdentityRow};
 pub use journal::{Stored, StoredSession};
-pub use people::{AuditRecord, Audited, PersonRecord};
+pub use people::PersonRecord;
 pub use revisions::RevisionRecord;
 pub use samples::{Resolution, Sample};
 pub use tokens::TokenRecord;

@@ -4,7 +4,7 @@ use moorfall_core::blueprint::SourceFile;
 use sqlx::{FromRow, types::Json};
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError};
 
 /// One revision.
 #[derive(Clone, Debug, FromRow)]
@@ -45,16 +45,17 @@ impl Store {
     pub async fn add_revision(
         &self,
         base: i64,
-        author: &str,
         message: &str,
         files: &[SourceFile],
+        by: &Author,
+        deed: impl FnOnce(&RevisionRecord) -> Deed + Send,
     ) -> Result<Option<RevisionRecord>, StoreError> {
         // Whoever comes second finds its number taken.
         let statement = "INSERT INTO revision (number, author, message, files) \
                          SELECT $1 + 1, $2, $3, $4 \
                          WHERE $1 = (SELECT coalesce(max(number), 0) FROM revision) \
                          ON CONFLICT (number) DO NOTHING RETURNING *";
-        let added = sqlx::query_as(statement).bind(base).bind(author).bind(message).bind(Json(files));
-        Ok(added.fetch_optional(&self.pool).await?)
+        let added = sqlx::query_as(statement).bind(base).bind(&*by.person).bind(message).bind(Json(files));
+        self.put(added, by, deed).await
     }
 }

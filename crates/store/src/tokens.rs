@@ -3,7 +3,7 @@
 use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Author, Deed, Store, StoreError};
 
 /// What is kept of a token.
 #[derive(Clone, Debug, FromRow)]
@@ -37,19 +37,20 @@ impl Store {
         name: &str,
         expires_at: OffsetDateTime,
         digest: &[u8],
+        by: &Author,
+        deed: impl FnOnce(&TokenRecord) -> Deed + Send,
     ) -> Result<Option<TokenRecord>, StoreError> {
         let statement = "INSERT INTO identity_token (id, identity, name, expires_at, digest) \
              SELECT $1, $2, $3, $4, $5 WHERE EXISTS (SELECT 1 FROM identity WHERE name = $2) \
              ON CONFLICT (identity, name) DO UPDATE SET id = $1, created_at = now(), expires_at = $4, digest = $5 \
              WHERE identity_token.expires_at < now() RETURNING *";
         let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at).bind(digest);
-        Ok(added.fetch_optional(&self.pool).await?)
+        self.put(added, by, deed).await
     }
 
     /// Forgets a token; gives whether there was one.
-    pub async fn remove_token(&self, id: &str) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM identity_token WHERE id = $1").bind(id).execute(&self.pool).await?;
-        Ok(done.rows_affected() > 0)
+    pub async fn remove_token(&self, id: &str, by: &Author, deed: &Deed) -> Result<bool, StoreError> {
+        self.take(sqlx::query("DELETE FROM identity_token WHERE id = $1").bind(id), by, deed).await
     }
 
     /// The key that tokens were signed with, if there is one still.

@@ -5,7 +5,7 @@
 use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use moorfall_core::AttributeValue;
-use moorfall_store::{IdentityRow, PrivateCluster, Resolution, Sample, Store};
+use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, Resolution, Sample, Store};
 use sqlx::{Executor, PgPool, postgres::PgConnectOptions};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
@@ -13,6 +13,14 @@ use time::{Duration, OffsetDateTime};
 fn place() -> TempDir {
     // PostgreSQL may run as another user, who must be able to pass through.
     tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap()
+}
+
+fn by() -> Author {
+    Author { person: "wren".into(), address: "127.0.0.1".into() }
+}
+
+fn deed() -> Deed {
+    Deed::new("change", "thing", "one")
 }
 
 fn server(data: &Path) -> Option<String> {
@@ -84,7 +92,7 @@ async fn records_come_back_as_they_were_written() {
             client_id: Some("weir-1"),
             certificates: &[],
         };
-        store.put_identities(&[row]).await.unwrap().remove(0)
+        store.put_identities(&[row], &by(), |_| deed()).await.unwrap().remove(0)
     };
     put("kettle-weir", &attributes, Some("hash"), true, "a weir").await;
     let none = BTreeMap::new();
@@ -95,7 +103,10 @@ async fn records_come_back_as_they_were_written() {
     let all = store.identities().await.unwrap();
     let names: Vec<&str> = all.iter().map(|identity| identity.name.as_str()).collect();
     assert_eq!((names, all[0].attributes.0.clone()), (vec!["barrier", "kettle-weir"], attributes));
-    assert!(store.remove_identity("barrier").await.unwrap() && !store.remove_identity("barrier").await.unwrap());
+    assert!(
+        store.remove_identity("barrier", &by(), &deed()).await.unwrap()
+            && !store.remove_identity("barrier", &by(), &deed()).await.unwrap()
+    );
 
     let (old, recent) = (now() - Duration::days(3), now());
     let samples = [sample(old, 1), sample(recent, 2)];
@@ -109,7 +120,7 @@ async fn records_come_back_as_they_were_written() {
     assert_eq!(store.samples(Resolution::Minute, old).await.unwrap(), samples, "minutes are kept for good");
 
     let in_an_hour = OffsetDateTime::now_utc() + Duration::hours(1);
-    let add = async |hash: &'static [u8], person, end| store.add_sign_in(hash, person, end).await.unwrap();
+    let add = async |hash: &'static [u8], person, end| store.add_sign_in(hash, person, end, &by()).await.unwrap();
     let found = async |hash: &'static [u8]| {
         store.sign_ins().await.unwrap().into_iter().find(|signed_in| signed_in.token_hash == hash)
     };
@@ -118,14 +129,20 @@ async fn records_come_back_as_they_were_written() {
     assert!(matches!(found(b"token").await, Some(signed_in) if signed_in.person.is_none()));
     assert!(found(b"ended").await.is_none() && found(b"other").await.is_none());
     // A person's sign-in ends with the person, and with what they may do.
-    assert!(store.put_person("wren", None, "watch").await.unwrap().is_none(), "a new person needs a password");
-    store.put_person("wren", Some("hash"), "watch").await.unwrap();
+    assert!(
+        store.put_person("wren", None, "watch", false, &by(), |_| deed()).await.unwrap().is_none(),
+        "a new person needs a password"
+    );
+    store.put_person("wren", Some("hash"), "watch", false, &by(), |_| deed()).await.unwrap();
     add(b"hers", Some("wren"), in_an_hour).await;
     assert!(matches!(found(b"hers").await, Some(hers) if hers.role.as_deref() == Some("watch")));
-    store.sign_out_person("wren").await.unwrap();
+    store.put_person("wren", None, "operate", true, &by(), |_| deed()).await.unwrap();
     assert!(found(b"hers").await.is_none());
     add(b"again", Some("wren"), in_an_hour).await;
-    assert!(store.remove_person("wren").await.unwrap() && !store.remove_person("wren").await.unwrap());
+    assert!(
+        store.remove_person("wren", &by(), &deed()).await.unwrap()
+            && !store.remove_person("wren", &by(), &deed()).await.unwrap()
+    );
     assert!(found(b"again").await.is_none());
     store.remove_sign_in(b"token").await.unwrap();
     assert!(found(b"token").await.is_none());
@@ -155,20 +172,23 @@ async fn authorities_and_what_certificates_are_known_by_are_kept() {
             client_id: None,
             certificates,
         };
-        store.put_identities(&[row]).await.unwrap();
+        store.put_identities(&[row], &by(), |_| deed()).await.unwrap();
         store.identities().await.unwrap().remove(0).certificates.0
     };
     assert_eq!(put(&marks).await, marks);
     assert_eq!(put(&[]).await, [""; 0], "they are what was put last");
 
     assert!(store.authorities().await.unwrap().is_empty());
-    let added = store.add_authority("trust", "pem").await.unwrap().unwrap();
+    let added = store.add_authority("trust", "pem", &by(), |_| deed()).await.unwrap().unwrap();
     assert_eq!((added.name.as_str(), added.pem.as_str()), ("trust", "pem"));
-    assert!(store.add_authority("trust", "other").await.unwrap().is_none(), "a name stands for one");
-    store.add_authority("county", "pem").await.unwrap().unwrap();
+    assert!(store.add_authority("trust", "other", &by(), |_| deed()).await.unwrap().is_none(), "a name stands for one");
+    store.add_authority("county", "pem", &by(), |_| deed()).await.unwrap().unwrap();
     let names: Vec<String> = store.authorities().await.unwrap().into_iter().map(|one| one.name).collect();
     assert_eq!(names, ["county", "trust"]);
-    assert!(store.remove_authority("trust").await.unwrap() && !store.remove_authority("trust").await.unwrap());
+    assert!(
+        store.remove_authority("trust", &by(), &deed()).await.unwrap()
+            && !store.remove_authority("trust", &by(), &deed()).await.unwrap()
+    );
 }
 
 #[tokio::test]
@@ -198,6 +218,28 @@ async fn the_service_s_role_reads_and_writes_rows_and_nothing_else() {
         assert_eq!(code.as_deref(), Some("42501"), "{refused}: {error}");
     }
     role.close().await;
+    store.close().await;
+    cluster.stop().await;
+}
+
+#[tokio::test]
+async fn a_change_and_its_entry_are_made_together_or_not_at_all() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let store = Store::open_private(&cluster).await.unwrap();
+    store.add_authority("trust", "pem", &by(), |added| Deed::new("add", "authority", &*added.name)).await.unwrap();
+    assert!(store.add_authority("trust", "other", &by(), |_| deed()).await.unwrap().is_none());
+    assert!(!store.remove_authority("county", &by(), &deed()).await.unwrap());
+    let audits = store.audits("", None, 10).await.unwrap();
+    let told: Vec<_> = audits.iter().map(|audit| (&*audit.act, &*audit.name, &*audit.person)).collect();
+    assert_eq!(told, [("add", "trust", "wren")], "what changes nothing is not noted");
+    // No text of PostgreSQL holds U+0000: the entry can't be written, so nothing is changed.
+    let impossible = Deed::new("remove", "authority", "\0");
+    store.remove_authority("trust", &by(), &impossible).await.unwrap_err();
+    store.add_authority("county", "pem", &by(), |_| impossible.clone()).await.unwrap_err();
+    store.put_person("wren", Some("hash"), "own", true, &by(), |_| impossible.clone()).await.unwrap_err();
+    let names: Vec<_> = store.authorities().await.unwrap().into_iter().map(|authority| authority.name).collect();
+    assert_eq!((names, store.people().await.unwrap().len()), (vec!["trust".to_owned()], 0));
     store.close().await;
     cluster.stop().await;
 }

@@ -70,7 +70,7 @@ fn print_limits(status: &Status) -> std::io::Result<()> {
 
 fn print(status: &Status) -> std::io::Result<()> {
     for warning in &status.warnings {
-        output::line(format_args!("{WARN}warning:{WARN:#} {warning}"))?;
+        output::line(format_args!("{WARN}warning:{WARN:#} {}", output::indented(warning, 9).trim_start()))?;
     }
     let rates = &status.rates;
     let blueprint = if status.blueprint.is_empty() { "none" } else { &status.blueprint };

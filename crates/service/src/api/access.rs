@@ -151,13 +151,12 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
             return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
         }
     };
-    let token = broker.sign_ins.add(person.as_ref().map(|person| (&*person.name, &*person.role))).await?;
     let operator = match &person {
         None => Operator::administrator(address),
         Some(person) => Operator::new(&person.name, &person.role, address),
     };
-    operator.note(broker, "sign-in", "person", &operator.name, None, None).await;
-    Ok(token)
+    let person = person.as_ref().map(|person| (&*person.name, &*person.role));
+    Ok(broker.sign_ins.add(person, &operator.author()).await?)
 }
 
 fn too_many() -> Problem {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::AuthorityRecord;
+use moorfall_store::{AuthorityRecord, Deed};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use time::OffsetDateTime;
@@ -91,7 +91,11 @@ pub(crate) async fn add(
     Extension(operator): Extension<Operator>,
     Body(AuthorityDraft { name, pem }): Body<AuthorityDraft>,
 ) -> Result<(StatusCode, Json<AuthorityView>), Problem> {
-    let added = broker.authorities.add(&name, &pem).await.map_err(|error| match error {
+    let deed = |record: &AuthorityRecord| Deed {
+        after: Some(json!(AuthorityView::from(record))),
+        ..Deed::new("add", "authority", &*name)
+    };
+    let added = broker.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(|error| match error {
         AuthorityError::Unusable(words) => {
             Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
         }
@@ -100,7 +104,6 @@ pub(crate) async fn add(
     })?;
     let failed = in_force(&broker);
     let view = AuthorityView::from(&*added);
-    operator.note(&broker, "add", "authority", &name, None, Some(json!(view))).await;
     failed.map(|()| (StatusCode::CREATED, Json(view)))
 }
 
@@ -117,13 +120,16 @@ pub(crate) async fn remove(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    let Some(removed) = broker.authorities.remove(&name).await? else {
+    let deed = |record: &AuthorityRecord| Deed {
+        before: Some(json!(AuthorityView::from(record))),
+        ..Deed::new("remove", "authority", &*name)
+    };
+    if !broker.authorities.remove(&name, &operator.author(), deed).await? {
         let detail = format!("there is no authority {name}; /api/v1/authorities lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such authority", detail));
-    };
+    }
     let failed = in_force(&broker);
     broker.end_by_authority();
-    operator.note(&broker, "remove", "authority", &name, Some(json!(AuthorityView::from(&*removed))), None).await;
     failed.map(|()| StatusCode::NO_CONTENT)
 }
 

@@ -6,6 +6,7 @@ use axum::{Extension, Json, extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
+use moorfall_store::Deed;
 use moorfall_wire::{
     ProtocolVersion, Publish, QoS, RetainHandling, Subscription, SubscriptionOptions, TopicFilter, TopicName,
     UserProperty, Will,
@@ -303,7 +304,7 @@ pub(crate) async fn open(
     let properties = &connack.properties;
     let client_id = client.client_id.clone();
     let after = json!({ "client_id": client_id });
-    operator.note(&broker, "act as", "identity", &identity, None, Some(after)).await;
+    operator.note(&broker, Deed { after: Some(after), ..Deed::new("act as", "identity", &*identity) }).await;
     let term = |name: &str, value: Option<String>| value.map(|value| format!("{name} {value}"));
     let terms = [
         term("session kept for", properties.session_expiry_interval.map(|seconds| format!("{seconds} s"))),

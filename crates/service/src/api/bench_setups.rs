@@ -74,12 +74,11 @@ pub(crate) async fn put(
     if panes.to_string().len() > SETUP_BYTES {
         return Err(wrong(format!("a set-up has {SETUP_BYTES} bytes of JSON at most")));
     }
-    let put = broker.store.put_bench_setup(name, &panes, &operator.name, SETUPS).await?;
+    let put = broker.store.put_bench_setup(name, &panes, SETUPS, &operator.author()).await?;
     let put = put.ok_or_else(|| {
         let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
         Problem::new(StatusCode::CONFLICT, "too many set-ups", detail)
     })?;
-    operator.note(&broker, "keep", "bench set-up", name, None, None).await;
     Ok(Json(put.into()))
 }
 
@@ -95,10 +94,9 @@ pub(crate) async fn remove(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    if !broker.store.remove_bench_setup(&name).await? {
+    if !broker.store.remove_bench_setup(&name, &operator.author()).await? {
         let detail = format!("there is no set-up {name}; /api/v1/bench/setups lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such set-up", detail));
     }
-    operator.note(&broker, "remove", "bench set-up", &name, None, None).await;
     Ok(StatusCode::NO_CONTENT)
 }

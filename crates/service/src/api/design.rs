@@ -131,9 +131,8 @@ pub(crate) async fn apply(
     Body(application): Body<Application>,
 ) -> Result<impl IntoResponse, NotApplied> {
     let Application { files, base, message } = application;
-    let draft = Draft { files: sources(files), base, author: operator.name.to_string(), message };
+    let draft = Draft { files: sources(files), base, act: "apply", by: operator.author(), message };
     let record = broker.apply_design(draft, false).await?;
-    operator.note_revision(&broker, "apply", base, &record).await;
     let number = record.number;
     Ok((StatusCode::CREATED, Json(view(record, number))))
 }
@@ -156,8 +155,7 @@ pub(crate) async fn revert(
     Body(reversion): Body<Reversion>,
 ) -> Result<impl IntoResponse, NotApplied> {
     let Reversion { base, message } = reversion;
-    let record = broker.revert_design(number, base, operator.name.to_string(), message).await?;
-    operator.note_revision(&broker, "revert", base, &record).await;
+    let record = broker.revert_design(number, base, operator.author(), message).await?;
     let number = record.number;
     Ok((StatusCode::CREATED, Json(view(record, number))))
 }

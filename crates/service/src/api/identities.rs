@@ -5,7 +5,6 @@ use std::sync::Arc;
 use axum::{Extension, Json, extract::State, http::StatusCode};
 
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
@@ -79,12 +78,7 @@ pub(crate) async fn put(
     Path(name): Path<String>,
     Body(draft): Body<IdentityDraft>,
 ) -> Result<Json<IdentityPut>, Problem> {
-    let before = broker.directory.get(&name).map(|view| json!(view));
-    let new_password = draft.password.is_some() || draft.generate;
-    let (view, secret) = broker.put_identity(&name, draft).await?;
-    let mut after = json!(view);
-    after["new_password"] = new_password.into();
-    operator.note(&broker, "put", "identity", &name, before, Some(after)).await;
+    let (view, secret) = broker.put_identity(&name, draft, &operator.author()).await?;
     Ok(Json(IdentityPut { identity: view, secret }))
 }
 
@@ -181,10 +175,8 @@ pub(crate) async fn import(
         .map(|(identity, _)| identity)
         .collect();
     if !touched.is_empty() {
-        let secrets = broker.put_identities(&touched).await?;
+        let secrets = broker.put_identities(&touched, &operator.author()).await?;
         result.secrets = secrets.into_iter().map(|(name, secret)| MadeSecret { name, secret }).collect();
-        let after = json!({ "made": made, "changed": changed });
-        operator.note(&broker, "import", "identity", &format!("{} of them", touched.len()), None, Some(after)).await;
     }
     Ok(Json(result))
 }
@@ -201,11 +193,9 @@ pub(crate) async fn remove(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    let before = broker.directory.get(&name).map(|view| json!(view));
-    if !broker.remove_identity(&name).await? {
+    if !broker.remove_identity(&name, &operator.author()).await? {
         return Err(unknown(&name));
     }
-    operator.note(&broker, "remove", "identity", &name, before, None).await;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -9,7 +9,7 @@ use axum::{
     middleware::Next,
     response::Response,
 };
-use moorfall_store::{AuditRecord, Audited, PersonRecord, RevisionRecord};
+use moorfall_store::{AuditRecord, Author, Deed, PersonRecord};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
@@ -71,28 +71,17 @@ impl Operator {
         Self { name: ADMINISTRATOR.into(), role: Role::Own, address, signed_in: None }
     }
 
-    /// Notes a change.
-    pub(crate) async fn note(
-        &self,
-        broker: &Broker,
-        act: &str,
-        kind: &str,
-        name: &str,
-        before: Option<Value>,
-        after: Option<Value>,
-    ) {
-        let address = self.address.ip().to_string();
-        let audited = Audited { person: &self.name, address: &address, act, kind, name, before, after };
-        if let Err(error) = broker.store.add_audit(&audited).await {
-            tracing::error!(person = %self.name, act, kind, name, %error, "a change could not be noted");
-        }
+    /// Whoever is noted with a change.
+    pub(crate) fn author(&self) -> Author {
+        Author { person: Arc::clone(&self.name), address: self.address.ip().to_string() }
     }
 
-    /// Notes that a design was put in force.
-    pub(crate) async fn note_revision(&self, broker: &Broker, act: &str, base: i64, record: &RevisionRecord) {
-        let after = json!({ "revision": record.number, "message": record.message });
-        let before = Some(json!({ "revision": base }));
-        self.note(broker, act, "design", &record.number.to_string(), before, Some(after)).await;
+    /// Notes a deed that changes nothing in the database; what does is noted with the change.
+    pub(crate) async fn note(&self, broker: &Broker, deed: Deed) {
+        if let Err(error) = broker.store.add_deed(&self.author(), &deed).await {
+            let Deed { act, kind, name, .. } = deed;
+            tracing::error!(person = %self.name, act, kind, name, %error, "a deed could not be noted");
+        }
     }
 }
 
@@ -208,15 +197,19 @@ pub(crate) async fn put(
         Some(password) => Some(broker.directory.hash(password).await?),
         None => None,
     };
-    let record = broker.store.put_person(&name, hash.as_deref(), draft.role.name()).await?;
-    let record = record.ok_or_else(|| wrong("a new person needs a password"))?;
-    if before.as_ref().is_some_and(|before| before.role != record.role || hash.is_some()) {
-        broker.store.sign_out_person(&name).await?;
+    let role = draft.role.name();
+    let ends_sign_ins = before.as_ref().is_some_and(|before| before.role != role || hash.is_some());
+    let deed = Deed {
+        before: before.as_ref().map(|record| json!({ "role": record.role })),
+        after: Some(json!({ "role": role, "new_password": hash.is_some() })),
+        ..Deed::new("put", "person", &*name)
+    };
+    let by = operator.author();
+    let put = broker.store.put_person(&name, hash.as_deref(), role, ends_sign_ins, &by, |_| deed);
+    let record = put.await?.ok_or_else(|| wrong("a new person needs a password"))?;
+    if ends_sign_ins {
         broker.sign_ins.forget(&name);
     }
-    let shown = |record: &PersonRecord| json!({ "role": record.role });
-    let after = json!({ "role": record.role, "new_password": hash.is_some() });
-    operator.note(&broker, "put", "person", &name, before.as_ref().map(shown), Some(after)).await;
     Ok(Json(PersonView::from(&record)))
 }
 
@@ -233,13 +226,13 @@ pub(crate) async fn remove(
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let before = broker.store.person(&name).await?;
-    if !broker.store.remove_person(&name).await? {
+    let before = before.map(|record| json!({ "role": record.role }));
+    let deed = Deed { before, ..Deed::new("remove", "person", &*name) };
+    if !broker.store.remove_person(&name, &operator.author(), &deed).await? {
         let detail = format!("there is no person {name}; /api/v1/people lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such person", detail));
     }
     broker.sign_ins.forget(&name);
-    let before = before.map(|record| json!({ "role": record.role }));
-    operator.note(&broker, "remove", "person", &name, before, None).await;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -4,6 +4,7 @@ use std::{sync::Arc, time::Duration};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_core::Time;
+use moorfall_store::Deed;
 use moorfall_wire::{QoS, TopicFilter};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -241,7 +242,7 @@ pub(crate) async fn begin(
         Problem::new(StatusCode::CONFLICT, "too many recordings", detail)
     })?;
     let after = json!({ "number": recording.number, "seconds": seconds });
-    operator.note(&broker, "begin", "recording", &recording.filter, None, Some(after)).await;
+    operator.note(&broker, Deed { after: Some(after), ..Deed::new("begin", "recording", &*recording.filter) }).await;
     Ok((StatusCode::CREATED, Json(view(&recording))))
 }
 
@@ -316,6 +317,6 @@ pub(crate) async fn end(
     Path(number): Path<u64>,
 ) -> Result<Json<RecordingView>, Problem> {
     let recording = broker.recorder.end(number, broker.clock.now()).ok_or_else(|| absent(number))?;
-    operator.note(&broker, "end", "recording", &recording.filter, None, None).await;
+    operator.note(&broker, Deed::new("end", "recording", &*recording.filter)).await;
     Ok(Json(view(&recording)))
 }

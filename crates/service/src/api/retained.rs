@@ -4,6 +4,7 @@ use std::{collections::VecDeque, fmt::Write, sync::Arc};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_core::{Message, SessionKey};
+use moorfall_store::Deed;
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -315,7 +316,7 @@ pub(crate) async fn clear(
         [topic] => topic.clone(),
         topics => format!("{} topics", topics.len()),
     };
-    operator.note(&broker, "clear", "retained", &name, Some(before), None).await;
+    operator.note(&broker, Deed { before: Some(before), ..Deed::new("clear", "retained", name) }).await;
     Ok(Json(view))
 }
 
@@ -364,15 +365,7 @@ pub(crate) async fn restore(
         }
     }
     let after = json!({ "messages": restored });
-    operator
-        .note(
-            &broker,
-            "restore",
-            "retained",
-            &format!("{restored} {}", if restored == 1 { "topic" } else { "topics" }),
-            None,
-            Some(after),
-        )
-        .await;
+    let name = format!("{restored} {}", if restored == 1 { "topic" } else { "topics" });
+    operator.note(&broker, Deed { after: Some(after), ..Deed::new("restore", "retained", name) }).await;
     Ok(Json(RestoredView { restored, kept }))
 }

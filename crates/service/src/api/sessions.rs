@@ -3,6 +3,7 @@
 use std::sync::{Arc, atomic::Ordering};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
+use moorfall_store::Deed;
 use moorfall_wire::ReasonCode;
 use serde::Deserialize;
 use time::OffsetDateTime;
@@ -97,7 +98,7 @@ pub(crate) async fn end(
         link.gone.cancelled().await;
     }
     broker.finish(&record);
-    operator.note(&broker, "end", "session", &client_id, None, None).await;
+    operator.note(&broker, Deed::new("end", "session", &*client_id)).await;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::TokenRecord;
+use moorfall_store::{Deed, TokenRecord};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use time::{Duration, OffsetDateTime};
@@ -98,12 +98,15 @@ pub(crate) async fn make(
     if life < Duration::MINUTE || life > tokens::LONGEST {
         return Err(wrong(format!("a token lives from a minute to {} days", tokens::LONGEST.whole_days())));
     }
-    let Some((token, record)) = broker.tokens.make(&identity, &name, life).await? else {
+    let deed = |record: &TokenRecord| Deed {
+        after: Some(json!(TokenView::from(record))),
+        ..Deed::new("make", "token", format!("{name} of {identity}"))
+    };
+    let made = broker.tokens.make(&identity, &name, life, &operator.author(), deed).await?;
+    let Some((token, record)) = made else {
         let detail = format!("{identity} has a token {name}; revoke it first, or take another name");
         return Err(Problem::new(StatusCode::CONFLICT, "token exists", detail));
     };
-    let after = json!(TokenView::from(&*record));
-    operator.note(&broker, "make", "token", &format!("{name} of {identity}"), None, Some(after)).await;
     Ok((StatusCode::CREATED, Json(NewToken { token, expires_at: record.expires_at })))
 }
 
@@ -119,11 +122,10 @@ pub(crate) async fn revoke(
     Extension(operator): Extension<Operator>,
     Path((identity, name)): Path<(String, String)>,
 ) -> Result<StatusCode, Problem> {
-    if broker.tokens.revoke(&identity, &name).await?.is_none() {
+    if broker.tokens.revoke(&identity, &name, &operator.author()).await?.is_none() {
         let detail = format!("{identity} has no token {name}");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such token", detail));
     }
     broker.end_by_credential();
-    operator.note(&broker, "revoke", "token", &format!("{name} of {identity}"), None, None).await;
     Ok(StatusCode::NO_CONTENT)
 }

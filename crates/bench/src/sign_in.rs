@@ -1,0 +1,145 @@
+//! Everybody signs in at once, as after a restart.
+
+use std::{net::Ipv4Addr, time::Instant};
+
+use bytes::BytesMut;
+use moorfall_wire::{Connect, Packet, ProtocolVersion};
+use serde_json::{Value, json};
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::{TcpSocket, TcpStream},
+    task::JoinSet,
+};
+
+use crate::{
+    Failure, Plan,
+    process::Program,
+    report::{count, verdict},
+};
+
+/// Devices that come at once.
+const DEVICES: usize = 10_000;
+
+/// Those of them with a password that a person chose: a hash of each takes a core some 60 ms.
+const PEOPLE: usize = 500;
+
+/// Devices of one address.
+const OF_ADDRESS: usize = 900;
+
+/// Peak memory at most, bytes.
+const GOAL: usize = 256 * 1024 * 1024;
+
+const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\n\
+                         topics = [\"#\"]\n";
+
+/// A name and what it signs in with.
+type Known = Vec<(String, String)>;
+
+pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
+    println!("sign-in: {} devices at once, from {} addresses", count(DEVICES as f64), DEVICES.div_ceil(OF_ADDRESS));
+    let service = Program::guarded(plan, BLUEPRINT, "connections = 100000\nconnects-per-second = 0\n")?;
+    let generated = import(&service).await?;
+    let mut good = measure(&service, "generated secrets", &generated).await?;
+    let tokens = tokens(&service, &generated).await?;
+    good &= measure(&service, "tokens", &tokens).await?;
+    let chosen = choose(&service, &generated[..PEOPLE]).await?;
+    good &= measure(&service, "chosen passwords, cold", &chosen).await?;
+    good &= measure(&service, "chosen passwords, known again", &chosen).await?;
+    println!("  wanted: all in, peak memory at most 256 MiB: {}\n", verdict(good));
+    Ok(())
+}
+
+/// Makes identities; gives the secrets that are made for them.
+async fn import(service: &Program) -> Result<Known, Failure> {
+    let (client, admin) = (reqwest::Client::new(), service.secret()?);
+    let mut known = Vec::new();
+    for part in 0..4 {
+        let names = (part * DEVICES / 4..(part + 1) * DEVICES / 4).map(|number| format!("gauge-{number}"));
+        let identities: Vec<Value> = names.map(|name| json!({ "name": name, "generate": true })).collect();
+        let body = json!({ "identities": identities });
+        let call = client.post(service.call("identities")).bearer_auth(&admin).json(&body);
+        let answer = call.send().await?.error_for_status()?.json::<Value>().await?;
+        let secrets = answer["secrets"].as_array().into_iter().flatten();
+        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+        known.extend(secrets.map(|made| (text(&made["name"]), text(&made["secret"]))));
+    }
+    Ok(known)
+}
+
+/// Gives identities passwords as people choose them.
+async fn choose(service: &Program, known: &[(String, String)]) -> Result<Known, Failure> {
+    let (client, admin) = (reqwest::Client::new(), service.secret()?);
+    let mut chosen = Vec::new();
+    for pair in known.chunks(2) {
+        let mut asking = JoinSet::new();
+        for (name, _) in pair {
+            let password = format!("chosen for {name}");
+            let body = json!({ "attributes": {}, "enabled": true, "note": "", "password": password });
+            let call = client.put(service.call(&format!("identities/{name}"))).bearer_auth(&admin).json(&body);
+            asking.spawn(call.send());
+            chosen.push((name.clone(), password));
+        }
+        while let Some(answered) = asking.join_next().await {
+            answered??.error_for_status()?;
+        }
+    }
+    Ok(chosen)
+}
+
+async fn tokens(service: &Program, known: &Known) -> Result<Known, Failure> {
+    let (client, admin) = (reqwest::Client::new(), service.secret()?);
+    let mut tokens = Vec::new();
+    for (name, _) in known {
+        let call = client.post(service.call(&format!("identities/{name}/tokens"))).bearer_auth(&admin);
+        let body = json!({ "name": "bench", "seconds": 3_600 });
+        let answer = call.json(&body).send().await?.error_for_status()?.json::<Value>().await?;
+        tokens.push((name.clone(), answer["token"].as_str().ok_or("no token")?.to_owned()));
+    }
+    Ok(tokens)
+}
+
+/// Lets all sign in at once; prints what it took and gives whether all were let in within the memory.
+async fn measure(service: &Program, words: &str, known: &Known) -> Result<bool, Failure> {
+    // All connections stand before anybody says a word.
+    let mut streams = Vec::new();
+    for (place, (name, secret)) in known.iter().enumerate() {
+        let mut connect = Connect::new(ProtocolVersion::V5, name.as_str());
+        connect.user_name = Some(name.as_str().into());
+        connect.password = Some(secret.clone().into());
+        let mut bytes = BytesMut::new();
+        Packet::Connect(Box::new(connect)).encode(ProtocolVersion::V5, &mut bytes)?;
+        let socket = TcpSocket::new_v4()?;
+        let part = u8::try_from(place / OF_ADDRESS)?;
+        socket.bind((Ipv4Addr::new(127, 0, 1, part + 1), 0).into())?;
+        streams.push((socket.connect(service.address).await?, bytes));
+    }
+    service.forget_peak()?;
+    let (cpu, began) = (service.cpu()?, Instant::now());
+    let mut asking = JoinSet::new();
+    for (stream, bytes) in streams {
+        asking.spawn(sign_in(stream, bytes));
+    }
+    let mut streams = Vec::new();
+    while let Some(answered) = asking.join_next().await {
+        streams.extend(answered?);
+    }
+    let span = began.elapsed().as_secs_f64();
+    let each = (service.cpu()? - cpu).as_secs_f64() * 1e6 / known.len() as f64;
+    let peak = service.peak()?;
+    println!(
+        "  {words:30} {:>6} of {} in after {span:.2} s, {} a second, {each:.0} us of CPU each, peak {} MiB",
+        count(streams.len() as f64),
+        count(known.len() as f64),
+        count(streams.len() as f64 / span),
+        peak / 1024 / 1024
+    );
+    Ok(streams.len() == known.len() && peak <= GOAL)
+}
+
+/// Signs in; gives the stream if it was let in.
+async fn sign_in(mut stream: TcpStream, connect: BytesMut) -> Option<TcpStream> {
+    stream.write_all(&connect).await.ok()?;
+    let mut head = [0; 4];
+    stream.read_exact(&mut head).await.ok()?;
+    (head[0] == 0x20 && head[3] == 0).then_some(stream)
+}
