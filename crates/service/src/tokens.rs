@@ -5,7 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 
 use foldhash::fast::RandomState;
 use hmac::{Hmac, KeyInit, Mac};
-use moorfall_store::{Author, Deed, Store, StoreError, TokenRecord};
+use moorfall_store::{Author, Deed, NewToken, Store, StoreError, TokenRecord};
 use parking_lot::RwLock;
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
@@ -64,7 +64,8 @@ impl Tokens {
         let (id, secret) = (random_text(16), random_text(SECRET));
         let ends = OffsetDateTime::now_utc() + life;
         let digest = Sha256::digest(secret.as_bytes());
-        let added = self.store.add_token(&id, identity, name, ends, &digest, by, deed).await?;
+        let token = NewToken { id: &id, identity, name, expires_at: ends, digest: &digest };
+        let added = self.store.add_token(&token, by, deed).await?;
         let Some(record) = added else { return Ok(None) };
         let record = Arc::new(record);
         self.known.write().insert(id.clone(), Arc::clone(&record));

@@ -120,10 +120,10 @@ impl PrivateCluster {
         let cluster = data.join("database");
         let programs = find_programs().ok_or(ClusterError::NotInstalled)?;
         let owner = if Uid::effective().is_root() { Some(service_user()?) } else { None };
-        if let Some(owner) = &owner {
-            if let Some(folder) = closed_to(data, owner.uid, owner.gid) {
-                return Err(ClusterError::OutOfReach { user: owner.name.clone(), folder });
-            }
+        if let Some(owner) = &owner
+            && let Some(folder) = closed_to(data, owner.uid, owner.gid)
+        {
+            return Err(ClusterError::OutOfReach { user: owner.name.clone(), folder });
         }
         let sockets = socket_folder(data);
         make_folder(&sockets, owner.as_ref())?;

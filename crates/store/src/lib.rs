@@ -26,4 +26,4 @@ pub use journal::{Stored, StoredSession};
 pub use people::PersonRecord;
 pub use revisions::RevisionRecord;
 pub use samples::{Resolution, Sample};
-pub use tokens::TokenRecord;
+pub use tokens::{NewToken, TokenRecord};

@@ -22,6 +22,21 @@ pub struct TokenRecord {
     pub digest: Option<Vec<u8>>,
 }
 
+/// A token that is to be kept.
+#[derive(Clone, Debug)]
+pub struct NewToken<'a> {
+    /// Its identifier.
+    pub id: &'a str,
+    /// Whose it is.
+    pub identity: &'a str,
+    /// What it is called.
+    pub name: &'a str,
+    /// When it ends.
+    pub expires_at: OffsetDateTime,
+    /// SHA-256 of its secret part.
+    pub digest: &'a [u8],
+}
+
 impl Store {
     /// All tokens that have not ended; those that have are forgotten.
     pub async fn tokens(&self) -> Result<Vec<TokenRecord>, StoreError> {
@@ -32,11 +47,7 @@ impl Store {
     /// Keeps a token; `None` if the identity has one of this name, or there is no such identity.
     pub async fn add_token(
         &self,
-        id: &str,
-        identity: &str,
-        name: &str,
-        expires_at: OffsetDateTime,
-        digest: &[u8],
+        token: &NewToken<'_>,
         by: &Author,
         deed: impl FnOnce(&TokenRecord) -> Deed + Send,
     ) -> Result<Option<TokenRecord>, StoreError> {
@@ -44,7 +55,8 @@ impl Store {
              SELECT $1, $2, $3, $4, $5 WHERE EXISTS (SELECT 1 FROM identity WHERE name = $2) \
              ON CONFLICT (identity, name) DO UPDATE SET id = $1, created_at = now(), expires_at = $4, digest = $5 \
              WHERE identity_token.expires_at < now() RETURNING *";
-        let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at).bind(digest);
+        let NewToken { id, identity, name, expires_at, digest } = token;
+        let added = sqlx::query_as(statement).bind(id).bind(identity).bind(name).bind(expires_at).bind(*digest);
         self.put(added, by, deed).await
     }
 

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
+use std::{borrow::Cow, collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use moorfall_core::AttributeValue;
 use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, Resolution, Sample, Store};
@@ -214,7 +214,7 @@ async fn the_service_s_role_reads_and_writes_rows_and_nothing_else() {
         "DELETE FROM _sqlx_migrations",
     ] {
         let error = role.execute(refused).await.unwrap_err();
-        let code = error.as_database_error().and_then(|error| error.code().map(|code| code.into_owned()));
+        let code = error.as_database_error().and_then(|error| error.code().map(Cow::into_owned));
         assert_eq!(code.as_deref(), Some("42501"), "{refused}: {error}");
     }
     role.close().await;

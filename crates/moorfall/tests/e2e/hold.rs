@@ -556,3 +556,50 @@ fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
     wait("and that is said", || service.log().contains("the database is back").then_some(()));
     assert!(service.log().matches("the database is back").count() <= 1, "once: {}", service.log());
 }
+
+#[tokio::test]
+async fn lists_come_in_pages_and_take_no_larger_bite_than_they_say() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let call = async |path: &str| {
+        let url = format!("{}/api/v1/{path}", service.http);
+        Client::new().get(url).bearer_auth(service.secret()).send().await.unwrap()
+    };
+    for path in [
+        "sessions?limit=10001",
+        "identities?limit=10001",
+        "retained?limit=10001",
+        "topics?limit=5001",
+        "audit?limit=5001",
+        "access/refusals?limit=10001",
+        "topics/drift?limit=0",
+        "throughput?minutes=0",
+        "identities?limit=many",
+    ] {
+        let refused = call(path).await;
+        assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY, "{path}");
+        assert_eq!(refused.headers()[header::CONTENT_TYPE], "application/problem+json", "{path}");
+        let detail = refused.json::<Value>().await.unwrap()["detail"].as_str().unwrap().to_owned();
+        assert!(detail.contains("limit") || detail.contains("minutes"), "{path}: {detail}");
+    }
+    // Every page leads to the next one, until there is none.
+    for number in 0..5 {
+        service.run(&["identities", "set", &format!("gauge-{number}")]).ok();
+    }
+    let (mut next, mut seen) = (Some("identities?limit=2".to_owned()), Vec::new());
+    while let Some(path) = next {
+        let page = call(&path).await;
+        assert_eq!(page.status(), StatusCode::OK, "{path}");
+        let link = page.headers().get(header::LINK).map(|link| link.to_str().unwrap().to_owned());
+        next = link.map(|link| {
+            let query = link.trim_start_matches('<').split('>').next().unwrap().to_owned();
+            assert!(link.ends_with("rel=\"next\""), "{link}");
+            format!("identities{query}")
+        });
+        let page: Value = page.json().await.unwrap();
+        let identities = page.as_array().unwrap();
+        assert!(identities.len() <= 2 && seen.len() < 5, "{page}");
+        seen.extend(identities.iter().map(|identity| identity["name"].as_str().unwrap().to_owned()));
+    }
+    assert_eq!(seen, ["gauge-0", "gauge-1", "gauge-2", "gauge-3", "gauge-4"]);
+}
