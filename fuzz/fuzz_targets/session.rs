@@ -16,6 +16,7 @@ use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet};
 
 /// Rules that allow, deny, limit and say nothing, also within what one filter catches.
 const RULES: &str = r#"
+name = "fuzz"
 [[rules]]
 name = "own"
 who = "everyone"
