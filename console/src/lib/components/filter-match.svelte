@@ -25,7 +25,13 @@
   {#if topics.wrong}
     <p class="text-wrong" role="alert">{topics.wrong}</p>
   {:else if match}
-    <p><b>Catches</b> {match.planned.length} planned paths, {match.live_total} live topics</p>
+    <p>
+      <b>Catches</b>
+      {match.planned.length} planned {match.planned.length === 1 ? 'path' : 'paths'}, {match.live_total} live {match.live_total ===
+      1
+        ? 'topic'
+        : 'topics'}
+    </p>
     <ul class="font-mono text-xs wrap-anywhere text-moss" data-catches>
       {#each match.planned as path (path)}<li>{path}</li>{/each}
       {#each match.live as topic (topic)}
