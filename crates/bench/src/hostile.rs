@@ -39,10 +39,10 @@ const PAUSE: Duration = Duration::from_millis(20);
 const GOAL: (f64, usize) = (2.0, 256 * 1024 * 1024);
 
 /// Good ones come without identity; whoever is hostile and let in is this one, who may do nothing.
-const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"good\"\nwho = { identity = \"anonymous\" }\n\
+pub(crate) const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"good\"\nwho = { identity = \"anonymous\" }\n\
                          may = [\"publish\", \"subscribe\"]\ntopics = [\"harrowmere/#\"]\n";
 
-const ROGUE: &str = "rogue";
+pub(crate) const ROGUE: &str = "rogue";
 
 #[derive(Clone, Copy, Debug)]
 enum Deed {
@@ -110,7 +110,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn make_rogue(service: &Program) -> Result<String, Failure> {
+pub(crate) async fn make_rogue(service: &Program) -> Result<String, Failure> {
     let call = reqwest::Client::new().put(service.call(&format!("identities/{ROGUE}")));
     let body = json!({ "attributes": {}, "enabled": true, "note": "", "generate": true });
     let answer = call.bearer_auth(service.secret()?).json(&body).send().await?.error_for_status()?;
@@ -142,19 +142,19 @@ impl Foe {
             }
             Deed::WrongPassword => {
                 let mut stream = self.reach(self.mqtt).await?;
-                stream.write_all(&self.hello(&format!("guess-{number}"), "not the secret")?).await?;
+                stream.write_all(&hello(&format!("guess-{number}"), "not the secret")?).await?;
                 done();
                 stream.read_exact(&mut [0; 4]).await?;
             }
             Deed::NewIdentifiers => {
                 let mut stream = self.reach(self.mqtt).await?;
-                stream.write_all(&self.hello(&format!("new-{number}-{round}"), &self.secret)?).await?;
+                stream.write_all(&hello(&format!("new-{number}-{round}"), &self.secret)?).await?;
                 done();
                 stream.read_exact(&mut [0; 4]).await?;
             }
             Deed::RefusedFilters | Deed::RefusedMessages | Deed::LongTopics => {
                 let mut stream = self.reach(self.mqtt).await?;
-                stream.write_all(&self.hello(&format!("rogue-{number}"), &self.secret)?).await?;
+                stream.write_all(&hello(&format!("rogue-{number}"), &self.secret)?).await?;
                 let packets = refused(deed, round)?;
                 let mut answer = [0; 4_096];
                 loop {
@@ -175,17 +175,18 @@ impl Foe {
         socket.bind((Ipv4Addr::new(127, 0, 9, 9), 0).into())?;
         Ok(socket.connect(address).await?)
     }
-
-    fn hello(&self, client_id: &str, secret: &str) -> Result<BytesMut, Failure> {
-        let mut connect = Connect::new(ProtocolVersion::V5, client_id);
-        connect.user_name = Some(ROGUE.into());
-        connect.password = Some(secret.to_owned().into());
-        connect.properties.session_expiry_interval = Some(3_600);
-        encoded(&[Packet::Connect(Box::new(connect))])
-    }
 }
 
-fn encoded(packets: &[Packet]) -> Result<BytesMut, Failure> {
+/// The CONNECT of whoever may do nothing.
+pub(crate) fn hello(client_id: &str, secret: &str) -> Result<BytesMut, Failure> {
+    let mut connect = Connect::new(ProtocolVersion::V5, client_id);
+    connect.user_name = Some(ROGUE.into());
+    connect.password = Some(secret.to_owned().into());
+    connect.properties.session_expiry_interval = Some(3_600);
+    encoded(&[Packet::Connect(Box::new(connect))])
+}
+
+pub(crate) fn encoded(packets: &[Packet]) -> Result<BytesMut, Failure> {
     let mut bytes = BytesMut::new();
     for packet in packets {
         packet.encode(ProtocolVersion::V5, &mut bytes)?;

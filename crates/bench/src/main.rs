@@ -7,6 +7,7 @@
 
 mod committed;
 mod decisions;
+mod floods;
 mod hostile;
 mod idle;
 mod load;
@@ -109,6 +110,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("hostile") {
         hostile::run(plan).await?;
+    }
+    if plan.wants("floods") {
+        floods::run(plan).await?;
     }
     if plan.wants("restart") {
         restart::run(plan).await?;

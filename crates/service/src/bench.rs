@@ -13,8 +13,10 @@ use std::{
 
 use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
 use moorfall_core::Time;
+use moorfall_store::{Author, Deed};
 use moorfall_wire::Publish;
 use parking_lot::Mutex;
+use serde_json::json;
 use tokio::{io::duplex, sync::Notify, time::timeout};
 
 use crate::{
@@ -170,12 +172,12 @@ impl Bench {
     }
 }
 
-/// Opens a client as an identity, for whom `owner` answers.
+/// Opens a client as an identity, for which a person answers.
 pub(crate) async fn open(
     broker: &Arc<Broker>,
     options: &Options,
     identity: &str,
-    owner: Arc<str>,
+    by: &Author,
     address: SocketAddr,
 ) -> Result<Arc<BenchClient>, NotOpened> {
     if broker.bench.clients.lock().len() >= CLIENTS {
@@ -190,13 +192,13 @@ pub(crate) async fn open(
         certificate: None,
         removals: 0,
         at: broker.clock.now(),
-        acting: Some(Acting { identity: identity.to_owned(), person: Arc::clone(&owner) }),
+        acting: Some(Acting { identity: identity.to_owned(), person: Arc::clone(&by.person) }),
     };
     broker.tasks.spawn(connection::serve(Arc::clone(broker), Stream::Layered(Box::new(far)), origin, seat));
     let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;
     let bench_client = Arc::new(BenchClient {
         id: random_text(16),
-        owner,
+        owner: Arc::clone(&by.person),
         client_id: client
             .connack()
             .properties
@@ -208,6 +210,8 @@ pub(crate) async fn open(
         happened: Mutex::default(),
         asked: AtomicU64::new(broker.clock.now().as_micros()),
     });
+    let after = Some(json!({ "client_id": bench_client.client_id }));
+    broker.note(by, Deed { after, ..Deed::new("act as", "identity", identity) });
     broker.bench.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
     broker.tasks.spawn(gather(Arc::clone(broker), Arc::clone(&bench_client), arrivals));
     Ok(bench_client)

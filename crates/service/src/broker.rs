@@ -25,11 +25,11 @@ use tokio::sync::broadcast;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    api::Cleared,
     api::{LiveReading, types::DriftView},
     authenticator::Authenticator,
     authorities::Authorities,
     bench::Bench,
+    cleared::Cleared,
     clock::Clock,
     counters::{Batch, PerCore},
     database_health::DatabaseHealth,

@@ -19,9 +19,10 @@ use std::{
 };
 
 use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
-use moorfall_store::{Changes, SessionRow, SubscriptionRow};
+use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
 use parking_lot::{Mutex, MutexGuard};
+use time::OffsetDateTime;
 use tokio::{
     sync::Notify,
     time::{Instant, sleep, timeout},
@@ -199,6 +200,11 @@ impl Batch<'_> {
 
     pub(crate) fn received(&mut self, session: SessionKey, id: PacketId) {
         self.open.changes.put_received(session, id);
+    }
+
+    /// An entry of the audit; it is given back if too many wait.
+    pub(crate) fn note(&mut self, by: Author, deed: Deed, at: OffsetDateTime) -> Result<(), Box<Deed>> {
+        self.open.changes.note(by, deed, at)
     }
 
     pub(crate) fn put_session(&mut self, key: SessionKey, row: SessionRow) {

@@ -1,4 +1,4 @@
-//! What was changed by whom: an deed is written with its change, in one transaction.
+//! What was changed by whom: a deed is written with its change, in one transaction.
 
 use std::sync::Arc;
 
@@ -68,9 +68,20 @@ impl Deed {
 
 /// Notes a change in its transaction.
 pub(crate) async fn note(connection: &mut PgConnection, by: &Author, deed: &Deed) -> Result<(), StoreError> {
+    note_at(connection, by, deed, None).await
+}
+
+/// Notes a deed that was done at this time; `None` is now.
+pub(crate) async fn note_at(
+    connection: &mut PgConnection,
+    by: &Author,
+    deed: &Deed,
+    at: Option<OffsetDateTime>,
+) -> Result<(), StoreError> {
     let Deed { act, kind, name, before, after } = deed;
     sqlx::query(
-        "INSERT INTO audit (person, address, act, kind, name, before, after) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        "INSERT INTO audit (person, address, act, kind, name, before, after, at) \
+         VALUES ($1, $2, $3, $4, $5, $6, $7, coalesce($8, now()))",
     )
     .bind(&*by.person)
     .bind(&by.address)
@@ -79,18 +90,13 @@ pub(crate) async fn note(connection: &mut PgConnection, by: &Author, deed: &Deed
     .bind(name)
     .bind(before)
     .bind(after)
+    .bind(at)
     .execute(connection)
     .await?;
     Ok(())
 }
 
 impl Store {
-    /// Notes a deed that changes nothing in the database.
-    pub async fn add_deed(&self, by: &Author, deed: &Deed) -> Result<(), StoreError> {
-        let mut connection = self.pool.acquire().await?;
-        note(&mut connection, by, deed).await
-    }
-
     /// Makes a change that gives what is stored, or nothing if it could not be; and notes it.
     pub(crate) async fn put<'q, T>(
         &self,

@@ -11,6 +11,9 @@ use moorfall_core::{
     session::{DelayedWill, Granted},
 };
 use moorfall_wire::{PacketId, TopicFilter};
+use time::OffsetDateTime;
+
+use crate::{Author, Deed};
 
 /// A session as it is stored.
 #[derive(Clone, Debug)]
@@ -126,7 +129,11 @@ pub struct Changes {
     pub(crate) messages: Table<u64, MessageRow>,
     pub(crate) deliveries: Table<(SessionKey, u64), DeliveryRow>,
     pub(crate) received: Table<(SessionKey, PacketId), ()>,
+    pub(crate) deeds: Vec<(Author, Deed, OffsetDateTime)>,
 }
+
+/// Deeds that wait to be written, at most. While the database is away somebody may go on doing things.
+const DEEDS: usize = 10_000;
 
 impl Changes {
     /// Whether there is nothing to write.
@@ -141,6 +148,16 @@ impl Changes {
             + self.messages.len()
             + self.deliveries.len()
             + self.received.len()
+            + self.deeds.len()
+    }
+
+    /// Somebody did something at this time. Gives the deed back if too many wait already.
+    pub fn note(&mut self, by: Author, deed: Deed, at: OffsetDateTime) -> Result<(), Box<Deed>> {
+        if self.deeds.len() >= DEEDS {
+            return Err(Box::new(deed));
+        }
+        self.deeds.push((by, deed, at));
+        Ok(())
     }
 
     /// A session is as this says. Rows of sessions are few, so each is written.

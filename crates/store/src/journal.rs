@@ -20,7 +20,7 @@ use moorfall_wire::{
 use sqlx::{Postgres, Row, Transaction, postgres::PgRow};
 
 use crate::{
-    Changes, SessionRow, Store, StoreError,
+    Changes, SessionRow, Store, StoreError, audit,
     changes::{MessageRow, Table},
 };
 
@@ -63,6 +63,9 @@ impl Store {
         write_messages(run, changes).await?;
         write_deliveries(run, changes).await?;
         write_received(run, changes).await?;
+        for (by, deed, at) in &changes.deeds {
+            audit::note_at(run, by, deed, Some(*at)).await?;
+        }
         transaction.commit().await?;
         Ok(())
     }

@@ -507,16 +507,21 @@ fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
     let place = Place::new();
     let (service, secret) = serve(&place, "");
     let body = json!({ "secret": service.secret() });
-    let client = |token: &str, path: &str| {
+    let call = |method: Method, token: &str, path: &str| {
         let url = format!("{}/api/v1/{path}", service.http);
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
-            let request =
-                Client::builder().timeout(Duration::from_secs(30)).build().unwrap().get(url).bearer_auth(token);
+            let request = Client::builder()
+                .timeout(Duration::from_secs(30))
+                .build()
+                .unwrap()
+                .request(method, url)
+                .bearer_auth(token);
             let answer = request.send().await.unwrap();
             (answer.status(), answer.json::<Value>().await.unwrap_or_default())
         })
     };
+    let client = |token: &str, path: &str| call(Method::GET, token, path);
     let token = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(async {
         let url = format!("{}/api/v1/console-token", service.http);
         let answer: Value = Client::new().post(url).json(&body).send().await.unwrap().json().await.unwrap();
@@ -550,9 +555,14 @@ fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
         assert_eq!(client(&token, path).0, StatusCode::OK, "{path}");
     }
     assert_eq!(client("moor-none", "me").0, StatusCode::UNAUTHORIZED);
-    Peer::open_with(service.mqtt, signing_in("weir-1", "weir", &secret));
+    let _weir = Peer::open_with(service.mqtt, signing_in("weir-1", "weir", &secret));
+    assert_eq!(call(Method::DELETE, &token, "sessions/weir-1").0, StatusCode::NO_CONTENT);
     signal(nix::sys::signal::Signal::SIGCONT);
     wait("it is back", || (client(&token, "status").1["database"]["healthy"] == true).then_some(()));
+    wait("what was done meanwhile is noted", || {
+        let entries = client(&token, "audit?search=weir-1").1;
+        (entries[0]["act"] == "end" && entries[0]["kind"] == "session").then_some(())
+    });
     wait("and that is said", || service.log().contains("the database is back").then_some(()));
     assert!(service.log().matches("the database is back").count() <= 1, "once: {}", service.log());
 }

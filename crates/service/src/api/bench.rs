@@ -6,13 +6,11 @@ use axum::{Extension, Json, extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
-use moorfall_store::Deed;
 use moorfall_wire::{
     ProtocolVersion, Publish, QoS, RetainHandling, Subscription, SubscriptionOptions, TopicFilter, TopicName,
     UserProperty, Will,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use time::OffsetDateTime;
 use utoipa::{IntoParams, ToSchema};
 
@@ -289,7 +287,7 @@ pub(crate) async fn open(
         will,
         ..Options::new(Remote::tcp("the broker", 0, Some(identity.clone())))
     };
-    let opened = bench::open(&broker, &options, &identity, Arc::clone(&operator.name), operator.address).await;
+    let opened = bench::open(&broker, &options, &identity, &operator.author(), operator.address).await;
     let client = opened.map_err(|why| match why {
         NotOpened::TooMany => {
             let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
@@ -303,8 +301,6 @@ pub(crate) async fn open(
     let connack = client.client.connack();
     let properties = &connack.properties;
     let client_id = client.client_id.clone();
-    let after = json!({ "client_id": client_id });
-    operator.note(&broker, Deed { after: Some(after), ..Deed::new("act as", "identity", &*identity) }).await;
     let term = |name: &str, value: Option<String>| value.map(|value| format!("{name} {value}"));
     let terms = [
         term("session kept for", properties.session_expiry_interval.map(|seconds| format!("{seconds} s"))),

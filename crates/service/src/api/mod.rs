@@ -47,7 +47,6 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 pub(crate) use self::journey::plan_of;
 pub use self::live::LiveReading;
 use self::operator::Role;
-pub(crate) use self::retained::Cleared;
 pub(crate) use self::status::{OPEN_WARNING, exposed};
 use crate::{broker::Broker, http_server, listener};
 

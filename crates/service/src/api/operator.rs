@@ -75,14 +75,6 @@ impl Operator {
     pub(crate) fn author(&self) -> Author {
         Author { person: Arc::clone(&self.name), address: self.address.ip().to_string() }
     }
-
-    /// Notes a deed that changes nothing in the database; what does is noted with the change.
-    pub(crate) async fn note(&self, broker: &Broker, deed: Deed) {
-        if let Err(error) = broker.store.add_deed(&self.author(), &deed).await {
-            let Deed { act, kind, name, .. } = deed;
-            tracing::error!(person = %self.name, act, kind, name, %error, "a deed could not be noted");
-        }
-    }
 }
 
 /// Lets pass who has at least this role.

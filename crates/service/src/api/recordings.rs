@@ -4,10 +4,8 @@ use std::{sync::Arc, time::Duration};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_core::Time;
-use moorfall_store::Deed;
 use moorfall_wire::{QoS, TopicFilter};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use time::OffsetDateTime;
 use utoipa::{IntoParams, ToSchema};
 
@@ -236,13 +234,11 @@ pub(crate) async fn begin(
     if !(1..=longest).contains(&seconds) {
         return Err(wrong(format!("a recording takes from 1 to {longest} seconds, and not {seconds}")));
     }
-    let begun = broker.recorder.begin(inner(&filter), &operator.name, Duration::from_secs(seconds), broker.clock.now());
+    let begun = broker.begin_recording(inner(&filter), Duration::from_secs(seconds), &operator.author());
     let recording = begun.map_err(|TooMany| {
         let detail = "eight recordings run already, as many as may; end one of them".to_owned();
         Problem::new(StatusCode::CONFLICT, "too many recordings", detail)
     })?;
-    let after = json!({ "number": recording.number, "seconds": seconds });
-    operator.note(&broker, Deed { after: Some(after), ..Deed::new("begin", "recording", &*recording.filter) }).await;
     Ok((StatusCode::CREATED, Json(view(&recording))))
 }
 
@@ -316,7 +312,6 @@ pub(crate) async fn end(
     Extension(operator): Extension<Operator>,
     Path(number): Path<u64>,
 ) -> Result<Json<RecordingView>, Problem> {
-    let recording = broker.recorder.end(number, broker.clock.now()).ok_or_else(|| absent(number))?;
-    operator.note(&broker, Deed::new("end", "recording", &*recording.filter)).await;
+    let recording = broker.end_recording(number, &operator.author()).ok_or_else(|| absent(number))?;
     Ok(Json(view(&recording)))
 }

@@ -1,13 +1,11 @@
 //! Retained messages: what there is, clearing it, and taking that back.
 
-use std::{collections::VecDeque, fmt::Write, sync::Arc};
+use std::{fmt::Write, sync::Arc};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_core::{Message, SessionKey};
-use moorfall_store::Deed;
+use moorfall_core::Message;
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use time::OffsetDateTime;
 use utoipa::{IntoParams, ToSchema};
 
@@ -17,7 +15,7 @@ use super::{
     reading::{Limit, Query},
     topics::apart,
 };
-use crate::{broker::Broker, clock::date, data_folder::random_text};
+use crate::{broker::Broker, clock::date, deeds::Restored};
 
 /// Characters of a payload that are shown in a list.
 const PREVIEW: usize = 240;
@@ -27,33 +25,6 @@ const HEX: usize = 64 * 1024;
 
 /// Topics that are cleared by one call.
 const CLEARED: usize = 10_000;
-
-/// What was cleared and can be brought back: so many acts, and so many bytes together.
-const UNDO: (usize, usize) = (32, 64 * 1024 * 1024);
-
-/// What was cleared lately, newest last.
-#[derive(Debug, Default)]
-pub(crate) struct Cleared(VecDeque<(String, Vec<Arc<Message>>)>);
-
-impl Cleared {
-    /// Keeps what was cleared; gives the name by which it can be brought back.
-    fn put(&mut self, messages: Vec<Arc<Message>>) -> String {
-        let name = random_text(16);
-        self.0.push_back((name.clone(), messages));
-        let weight =
-            |(_, messages): &(String, Vec<Arc<Message>>)| -> usize { messages.iter().map(|m| m.weight()).sum() };
-        // What is too large by itself goes too: it can't be brought back.
-        while self.0.len() > UNDO.0 || self.0.iter().map(weight).sum::<usize>() > UNDO.1 {
-            self.0.pop_front();
-        }
-        name
-    }
-
-    fn take(&mut self, name: &str) -> Option<Vec<Arc<Message>>> {
-        let place = self.0.iter().position(|(known, _)| known == name)?;
-        self.0.remove(place).map(|(_, messages)| messages)
-    }
-}
 
 /// A retained message, without the whole of its payload.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -297,27 +268,12 @@ pub(crate) async fn clear(
     }
     let named: Result<Vec<TopicName>, _> = topics.into_iter().map(TopicName::new).collect();
     let named = named.map_err(|error| wrong(format!("not a topic name: {error}")))?;
-    let mut gone = Vec::new();
-    for topic in named {
-        let Some(before) = broker.router.retained_of(&topic) else { continue };
-        let now = broker.clock.now();
-        let empty = Message::new(topic, Default::default(), before.qos, true, Default::default(), SessionKey(0), now);
-        broker.publish(&Arc::new(empty), &operator.name);
-        gone.push(before);
-    }
-    let view = ClearedView {
+    let (gone, undo) = broker.clear_retained(named, &operator.author());
+    Ok(Json(ClearedView {
         topics: gone.iter().map(|message| message.topic.to_string()).collect(),
         bytes: gone.iter().map(|message| message.weight() as u64).sum(),
-        undo: broker.cleared.lock().put(gone),
-    };
-    let first: Vec<&String> = view.topics.iter().take(100).collect();
-    let before = json!({ "messages": view.topics.len(), "bytes": view.bytes, "topics": first });
-    let name = match &view.topics[..] {
-        [topic] => topic.clone(),
-        topics => format!("{} topics", topics.len()),
-    };
-    operator.note(&broker, Deed { before: Some(before), ..Deed::new("clear", "retained", name) }).await;
-    Ok(Json(view))
+        undo,
+    }))
 }
 
 /// What is to be brought back.
@@ -350,22 +306,9 @@ pub(crate) async fn restore(
     Extension(operator): Extension<Operator>,
     Body(Undoing { undo }): Body<Undoing>,
 ) -> Result<Json<RestoredView>, Problem> {
-    let Some(messages) = broker.cleared.lock().take(&undo) else {
+    let Some(Restored { restored, replaced }) = broker.restore_retained(&undo, &operator.author()) else {
         let detail = "what was cleared then is not at hand any more; only the last clearings can be taken back";
         return Err(Problem::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
     };
-    let (mut restored, mut kept) = (0, 0);
-    for message in messages {
-        if broker.router.retained_of(&message.topic).is_some() {
-            kept += 1;
-        } else {
-            // Its age and what is left of its life stay as they were.
-            broker.publish(&Arc::new(message.renewed(message.received)), &operator.name);
-            restored += 1;
-        }
-    }
-    let after = json!({ "messages": restored });
-    let name = format!("{restored} {}", if restored == 1 { "topic" } else { "topics" });
-    operator.note(&broker, Deed { after: Some(after), ..Deed::new("restore", "retained", name) }).await;
-    Ok(Json(RestoredView { restored, kept }))
+    Ok(Json(RestoredView { restored, kept: replaced }))
 }

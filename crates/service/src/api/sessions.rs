@@ -3,8 +3,6 @@
 use std::sync::{Arc, atomic::Ordering};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::Deed;
-use moorfall_wire::ReasonCode;
 use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
@@ -93,12 +91,7 @@ pub(crate) async fn end(
     Path(client_id): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let record = find(&broker, &client_id)?;
-    if let Some(link) = record.link() {
-        record.end(ReasonCode::AdministrativeAction, "the administrator ended the session", true);
-        link.gone.cancelled().await;
-    }
-    broker.finish(&record);
-    operator.note(&broker, Deed::new("end", "session", &*client_id)).await;
+    broker.end_session(&record, &operator.author()).await;
     Ok(StatusCode::NO_CONTENT)
 }
 

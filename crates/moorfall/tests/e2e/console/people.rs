@@ -1,5 +1,15 @@
 //! Identities and people.
 
+use std::{
+    io::{BufRead, BufReader},
+    process::Stdio,
+};
+
+use nix::{
+    sys::signal::{Signal, kill},
+    unistd::Pid,
+};
+
 use super::Driver;
 use crate::harness::Place;
 
@@ -90,4 +100,35 @@ async fn identities_and_people_are_looked_after() {
     page.wait_for("[role=status]", |text| text == "wren has the role operate.").await;
     let people = service.run(&["people", "list", "--json"]).json();
     assert_eq!((&people[0]["name"], &people[0]["role"]), (&"wren".into(), &"operate".into()));
+}
+
+#[tokio::test]
+async fn the_link_of_the_demo_signs_in_once() {
+    let place = Place::new();
+    let data = place.path().join("demo");
+    let data = data.to_str().unwrap();
+    let arguments = ["demo", "--data", data, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "60s"];
+    let mut demo = place.program(&arguments).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let link = BufReader::new(demo.stdout.as_mut().unwrap())
+        .lines()
+        .find_map(|line| line.unwrap().split_whitespace().find(|word| word.contains("/#/sign-in/")).map(str::to_owned));
+    let link = link.unwrap();
+
+    let driver = Driver::start();
+    let page = driver.browse().await;
+    page.driver.goto(&link).await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    let address = page.driver.current_url().await.unwrap();
+    assert_eq!(address.fragment(), Some("/"), "it does not stay in the address, nor in what the browser remembers");
+    page.driver.goto(address.as_str()).await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+
+    let driver = Driver::start();
+    let other = driver.browse().await;
+    other.driver.goto(&link).await.unwrap();
+    other.wait_for("#refusal", |text| text.contains("link")).await;
+    assert!(other.text("section[aria-label=Sessions]").await.is_empty(), "it is good for once");
+
+    kill(Pid::from_raw(demo.id().try_into().unwrap()), Signal::SIGTERM).unwrap();
+    assert!(demo.wait().unwrap().success());
 }
