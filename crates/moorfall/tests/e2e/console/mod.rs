@@ -96,13 +96,24 @@ impl Page {
     }
 
     async fn click(&self, selector: &str) {
-        self.find(selector).await.click().await.unwrap();
+        self.click_on(By::Css(selector)).await;
     }
 
     async fn click_text(&self, text: &str) {
-        let path = format!("//button[normalize-space()='{text}']");
-        let query = self.driver.query(By::XPath(&path)).wait(PATIENCE, Duration::from_millis(50));
-        query.and_displayed().first().await.unwrap().click().await.unwrap();
+        self.click_on(By::XPath(format!("//button[normalize-space()='{text}']"))).await;
+    }
+
+    /// Clicks as a person does: again, if the page has just put another element there or has moved it away.
+    async fn click_on(&self, by: By) {
+        let began = std::time::Instant::now();
+        loop {
+            let query = self.driver.query(by.clone()).wait(PATIENCE, Duration::from_millis(50));
+            match query.and_displayed().first().await.unwrap().click().await {
+                Ok(()) => return,
+                Err(error) => assert!(began.elapsed() < PATIENCE, "{by:?} can't be clicked: {error}"),
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
     }
 
     /// Waits until an element's text is as wanted.
