@@ -74,6 +74,19 @@ impl Plan {
         fitting.max_by_key(|place| (self.topics[*place].fixed_levels(), std::cmp::Reverse(*place)))
     }
 
+    /// How a message agrees with the plan.
+    pub fn judge(&self, topic: &str, qos: QoS, retain: bool, payload: &[u8]) -> Agreement {
+        if self.topics.is_empty() {
+            return Agreement::NoPlan;
+        }
+        let Some(place) = self.find(topic) else { return Agreement::Unplanned };
+        let path = self.topics[place].path.clone();
+        match self.check(place, qos, retain, payload) {
+            None => Agreement::AsPlanned(path),
+            Some(broken) => Agreement::Breaks(path, broken),
+        }
+    }
+
     /// What a message breaks of the planned topic at `place`, the gravest first; `None` if nothing. An empty payload
     /// that clears a retained message is of every form.
     pub fn check(&self, place: usize, qos: QoS, retain: bool, payload: &[u8]) -> Option<Broken> {
@@ -95,6 +108,48 @@ impl Plan {
                 broken(Breach::Retention, "the message is retained; it is planned not to be".into())
             }
             _ => None,
+        }
+    }
+}
+
+/// How a message agrees with the plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Agreement {
+    /// Nothing is planned at all.
+    NoPlan,
+    /// No planned path holds its topic.
+    Unplanned,
+    /// It is as planned for this path.
+    AsPlanned(String),
+    /// It breaks the plan of this path.
+    Breaks(String, Broken),
+}
+
+impl Agreement {
+    /// The planned path of its topic, if there is one.
+    pub fn path(&self) -> Option<&str> {
+        match self {
+            Self::NoPlan | Self::Unplanned => None,
+            Self::AsPlanned(path) | Self::Breaks(path, _) => Some(path),
+        }
+    }
+
+    /// Whether the message is refused for what it breaks.
+    pub fn is_refused(&self) -> bool {
+        matches!(self, Self::Breaks(_, Broken { refused: true, .. }))
+    }
+}
+
+impl fmt::Display for Agreement {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoPlan => f.write_str("nothing is planned"),
+            Self::Unplanned => f.write_str("no planned path holds this topic"),
+            Self::AsPlanned(path) => write!(f, "it is as planned for {path}"),
+            Self::Breaks(path, Broken { words, refused, .. }) => {
+                let fate = if *refused { "it is refused" } else { "it is only counted" };
+                write!(f, "it breaks the plan of {path}: {words}; {fate}")
+            }
         }
     }
 }

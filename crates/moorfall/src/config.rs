@@ -102,7 +102,7 @@ impl ServiceOptions {
     /// The settings, with defaults for what nobody said.
     pub(crate) fn settings(self) -> Settings {
         let defaults = Settings::new(self.data.unwrap_or_else(default_data));
-        let plain = self.mqtt.map(|address| ListenerSettings::tcp(Settings::LISTENER, address));
+        let plain = self.mqtt.map(|address| ListenerSettings::tcp(moorfall_service::DEFAULT_LISTENER, address));
         let mut listeners: Vec<_> = plain.into_iter().chain(self.listeners).collect();
         if listeners.is_empty() {
             listeners = defaults.listeners;
@@ -154,6 +154,8 @@ pub(crate) fn default_data() -> PathBuf {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
+    use moorfall_service::{limits_of, service_limits};
+
     use super::*;
 
     #[test]
@@ -186,16 +188,16 @@ mod tests {
         std::fs::write(&file, text).unwrap();
         let settings = ServiceOptions::default().with_file(Some(file)).unwrap().settings();
         assert_eq!(settings.listeners.len(), 1, "the usual one is not opened beside it");
-        let limits = settings.listener_limits(&settings.listeners[0]).unwrap();
+        let limits = limits_of(&settings.listeners[0], &settings.limits).unwrap();
         assert_eq!((limits.connections, limits.packet_bytes), (50, 65_536));
-        assert_eq!(settings.service_limits().unwrap().connections, 10_000);
+        assert_eq!(service_limits(&settings.limits).unwrap().connections, 10_000);
         for (wrong, words) in [
             ("conections = 1", "unknown field `conections`"),
             ("connections = 0", "connections is 0; it can be from 1"),
             ("queue-policy = \"drop\"", "unknown variant `drop`"),
         ] {
             let limits = toml::from_str(wrong).unwrap();
-            let error = Settings { limits, ..settings.clone() }.service_limits().unwrap_err().to_string();
+            let error = service_limits(&limits).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");
         }
     }

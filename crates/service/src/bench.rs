@@ -17,13 +17,11 @@ use moorfall_store::{Author, Deed};
 use moorfall_wire::Publish;
 use parking_lot::Mutex;
 use serde_json::json;
-use tokio::{io::duplex, sync::Notify, time::timeout};
+use tokio::{sync::Notify, time::timeout};
 
 use crate::{
-    broker::Broker,
-    connection::{self, Acting, Origin},
-    data_folder::random_text,
-    stream::Stream,
+    api::Process, attach::attach, broker::Broker, clock::Clock, common::Common, data_folder::random_text,
+    origin::Acting,
 };
 
 /// Clients on the bench, everyone's together.
@@ -38,8 +36,8 @@ const HELD_BYTES: usize = 4 * 1024 * 1024;
 /// How long nobody has to ask before a client is closed, microseconds.
 const LEFT_AFTER: u64 = 60 * 1_000_000;
 
-/// Bytes on the way between a client and the broker.
-const PIPE: usize = 64 * 1024;
+/// Between two looks for clients that nobody asks for.
+const LOOK: Duration = Duration::from_secs(1);
 
 /// Something that happened to a client.
 #[derive(Clone, Debug)]
@@ -174,27 +172,20 @@ impl Bench {
 
 /// Opens a client as an identity, for which a person answers.
 pub(crate) async fn open(
+    desk: &Arc<Bench>,
     broker: &Arc<Broker>,
+    process: &Process,
     options: &Options,
     identity: &str,
     by: &Author,
     address: SocketAddr,
 ) -> Result<Arc<BenchClient>, NotOpened> {
-    if broker.bench.clients.lock().len() >= CLIENTS {
+    if desk.clients.lock().len() >= CLIENTS {
         return Err(NotOpened::TooMany);
     }
-    let (near, far) = duplex(PIPE);
-    let listener = Arc::clone(&broker.http_listener);
-    let seat = broker.seats.sit(&listener).map_err(|_| NotOpened::TooMany)?;
-    let origin = Origin {
-        address,
-        listener,
-        certificate: None,
-        removals: 0,
-        at: broker.clock.now(),
-        acting: Some(Acting { identity: identity.to_owned(), person: Arc::clone(&by.person) }),
-    };
-    broker.tasks.spawn(connection::serve(Arc::clone(broker), Stream::Layered(Box::new(far)), origin, seat));
+    let acting = Acting { identity: identity.to_owned(), person: Arc::clone(&by.person) };
+    let attached = attach(broker, &process.reception.seats, &process.http_listener, acting, address);
+    let near = attached.map_err(|_| NotOpened::TooMany)?;
     let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;
     let bench_client = Arc::new(BenchClient {
         id: random_text(16),
@@ -208,23 +199,36 @@ pub(crate) async fn open(
             .into(),
         client,
         happened: Mutex::default(),
-        asked: AtomicU64::new(broker.clock.now().as_micros()),
+        asked: AtomicU64::new(broker.now().as_micros()),
     });
     let after = Some(json!({ "client_id": bench_client.client_id }));
-    broker.note(by, Deed { after, ..Deed::new("act as", "identity", identity) });
-    broker.bench.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
-    broker.tasks.spawn(gather(Arc::clone(broker), Arc::clone(&bench_client), arrivals));
+    broker.sessions.note(by, Deed { after, ..Deed::new("act as", "identity", identity) });
+    desk.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
+    broker.common.tasks.spawn(gather(Arc::clone(desk), broker.common.clock, Arc::clone(&bench_client), arrivals));
     Ok(bench_client)
 }
 
 /// Gathers what happens to a client until its connection is over.
-async fn gather(broker: Arc<Broker>, client: Arc<BenchClient>, mut arrivals: Arrivals) {
+async fn gather(desk: Arc<Bench>, clock: Clock, client: Arc<BenchClient>, mut arrivals: Arrivals) {
     while let Some(arrival) = arrivals.next().await {
         let what = match arrival {
             Arrival::Message(publish) => What::Message(publish),
             Arrival::Closed { words, .. } => What::Closed(words),
         };
-        client.push(what, broker.clock.now());
-        broker.bench.more.notify_waiters();
+        client.push(what, clock.now());
+        desk.more.notify_waiters();
+    }
+}
+
+/// Closes clients that nobody asks for any more, until the service stops.
+pub(crate) async fn close_left(desk: Arc<Bench>, common: Arc<Common>) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(LOOK) => {}
+            () = common.stopping.cancelled() => return,
+        }
+        for left in desk.take_left(common.clock.now()) {
+            common.tasks.spawn(async move { left.client.disconnect().await });
+        }
     }
 }

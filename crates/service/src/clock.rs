@@ -33,6 +33,14 @@ impl Clock {
     }
 }
 
+/// Waits until then; for ever without a time.
+pub(crate) async fn sleep(due: Option<tokio::time::Instant>) {
+    match due {
+        Some(due) => tokio::time::sleep_until(due).await,
+        None => std::future::pending().await,
+    }
+}
+
 /// Stands in for times that the machine's clock can't say.
 const FAR_AWAY: Duration = Duration::from_secs(365 * 24 * 3_600);
 

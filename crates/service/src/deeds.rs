@@ -9,10 +9,10 @@ use moorfall_wire::{ReasonCode, TopicFilter, TopicName};
 use serde_json::json;
 
 use crate::{
-    broker::Broker,
     clock::date,
     recorder::{Recording, TooMany},
     session_record::SessionRecord,
+    sessions::Sessions,
 };
 
 /// Topics that an entry names.
@@ -27,7 +27,7 @@ pub(crate) struct Restored {
     pub(crate) replaced: u64,
 }
 
-impl Broker {
+impl Sessions {
     /// Leaves an entry in the audit.
     pub(crate) fn note(&self, by: &Author, deed: Deed) {
         let noted = self.journal.open().note(by.clone(), deed, date(self.clock.now()));
@@ -90,7 +90,7 @@ impl Broker {
         span: Duration,
         by: &Author,
     ) -> Result<Recording, TooMany> {
-        let recording = self.recorder.begin(filter, &by.person, span, self.clock.now())?;
+        let recording = self.live.recorder.begin(filter, &by.person, span, self.clock.now())?;
         let after = Some(json!({ "number": recording.number, "seconds": span.as_secs() }));
         self.note(by, Deed { after, ..Deed::new("begin", "recording", &*recording.filter) });
         Ok(recording)
@@ -98,7 +98,7 @@ impl Broker {
 
     /// Ends a recording; `None` if there is none of this number.
     pub(crate) fn end_recording(&self, number: u64, by: &Author) -> Option<Recording> {
-        let recording = self.recorder.end(number, self.clock.now())?;
+        let recording = self.live.recorder.end(number, self.clock.now())?;
         self.note(by, Deed::new("end", "recording", &*recording.filter));
         Some(recording)
     }

@@ -1,29 +1,14 @@
-//! The design in force: which revision, what it was made into, and how another takes its place.
+//! The design in force: which revision it is, and what it was made into.
 
-use std::{
-    collections::BTreeMap,
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
-    time::{Duration, Instant},
-};
+use std::sync::{Arc, atomic::AtomicBool};
 
 use arc_swap::ArcSwap;
 use moorfall_core::{
-    Identity,
     access::Policy,
-    blueprint::{Blueprint, Change, Finding, Population, ProofResult, Source, SourceFile, diff, prove_within},
+    blueprint::{Blueprint, Source},
 };
-use moorfall_store::{Author, Deed, RevisionRecord, Store, StoreError};
-use serde_json::json;
+use moorfall_store::{RevisionRecord, Store, StoreError};
 use tokio::sync::Mutex;
-
-use crate::{
-    authenticator::{ADMINISTRATOR, own},
-    broker::Broker,
-    effects::Effects,
-};
 
 /// The design in force.
 #[derive(Debug)]
@@ -33,62 +18,13 @@ pub(crate) struct InForce {
     pub(crate) policy: Arc<Policy>,
 }
 
-/// What a check came to.
-#[derive(Debug)]
-pub(crate) struct Checked {
-    /// Absent when the text is not a blueprint.
-    pub(crate) policy: Option<Arc<Policy>>,
-    /// Errors, or warnings alone.
-    pub(crate) findings: Vec<Finding>,
-    pub(crate) proofs: Vec<ProofResult>,
-}
-
-impl Checked {
-    /// Whether it may be applied.
-    pub(crate) fn is_sound(&self) -> bool {
-        self.policy.is_some() && self.proofs.iter().all(|proof| proof.holds)
-    }
-}
-
-/// Why a design was not applied.
-#[derive(Debug)]
-pub(crate) enum NotApplied {
-    /// It is wrong, or a proof fails.
-    Unsound(Box<Checked>),
-    /// Another revision is in force than the one that it was made upon.
-    Overtaken(i64),
-    /// There is no such revision.
-    Unknown(i64),
-    Store(StoreError),
-}
-
-impl From<StoreError> for NotApplied {
-    fn from(error: StoreError) -> Self {
-        Self::Store(error)
-    }
-}
-
-/// What is to be applied.
-pub(crate) struct Draft {
-    pub(crate) files: Vec<SourceFile>,
-    /// The revision that it was made upon.
-    pub(crate) base: i64,
-    /// What it is called in the record of changes.
-    pub(crate) act: &'static str,
-    pub(crate) by: Author,
-    pub(crate) message: String,
-}
-
-/// How long the proofs of one check may take; those that are not decided by then do not hold.
-const LONGEST_CHECK: Duration = Duration::from_secs(20);
-
 /// The designs of the broker.
 #[derive(Debug)]
 pub(crate) struct Design {
-    store: Store,
-    in_force: ArcSwap<InForce>,
+    pub(crate) store: Store,
+    pub(crate) in_force: ArcSwap<InForce>,
     /// One at a time.
-    applying: Mutex<()>,
+    pub(crate) applying: Mutex<()>,
     /// Whether the service was started with another blueprint than the one in force.
     pub(crate) start_differs: AtomicBool,
 }
@@ -126,139 +62,5 @@ fn read_stored(record: RevisionRecord) -> Arc<Policy> {
             tracing::error!(revision = record.number, "the design can't be read any more, nothing is allowed: {first}");
             Arc::default()
         }
-    }
-}
-
-impl Broker {
-    /// Checks a design against the identities that there are.
-    pub(crate) fn check_design(&self, files: Vec<SourceFile>) -> Checked {
-        match Blueprint::read(Source::new(files)) {
-            Err(findings) => Checked { policy: None, findings, proofs: Vec::new() },
-            Ok(blueprint) => {
-                let findings = blueprint.lint();
-                let policy = Arc::new(Policy::new(Arc::new(blueprint)));
-                let (identities, tied) = (self.population(), self.directory.tied());
-                let began = Instant::now();
-                let is_over = || began.elapsed() > LONGEST_CHECK || self.stopping.is_cancelled();
-                let proofs =
-                    prove_within(&policy, Population { identities: &identities, tied: &tied, is_over: &is_over });
-                Checked { policy: Some(policy), findings, proofs }
-            }
-        }
-    }
-
-    /// The same away from the connection tasks: with many identities it takes a while.
-    pub(crate) async fn check_apart(self: &Arc<Self>, files: Vec<SourceFile>) -> Checked {
-        let broker = Arc::clone(self);
-        let checked = tokio::task::spawn_blocking(move || broker.check_design(files)).await;
-        checked.expect("checking does not panic, and is not cancelled")
-    }
-
-    /// All identities, as the rules see them.
-    pub(crate) fn population(&self) -> BTreeMap<Arc<str>, Identity> {
-        self.directory.identities().into_iter().map(|identity| (Arc::clone(&identity.name), identity)).collect()
-    }
-
-    /// What a checked design changes of the one in force, and what that does to what is live.
-    pub(crate) fn compare_design(&self, policy: &Arc<Policy>) -> (Vec<Change>, Effects) {
-        let in_force = self.design.in_force();
-        let changes = diff(in_force.policy.blueprint(), policy.blueprint());
-        (changes, self.effects(&in_force.policy, policy))
-    }
-
-    /// Puts a design in force. With `despite_proofs` failing proofs are told in the log instead: at a start, before
-    /// there are identities.
-    pub(crate) async fn apply_design(
-        self: &Arc<Self>,
-        draft: Draft,
-        despite_proofs: bool,
-    ) -> Result<RevisionRecord, NotApplied> {
-        let _one_at_a_time = self.design.applying.lock().await;
-        let revision = self.design.in_force.load().revision;
-        if draft.base != revision {
-            return Err(NotApplied::Overtaken(revision));
-        }
-        let checked = self.check_apart(draft.files.clone()).await;
-        let Some(policy) = checked.policy.clone().filter(|_| despite_proofs || checked.is_sound()) else {
-            return Err(NotApplied::Unsound(Box::new(checked)));
-        };
-        for proof in checked.proofs.iter().filter(|proof| !proof.holds) {
-            tracing::warn!(proof = proof.name, "does not hold: {}", proof.words);
-        }
-        let Draft { files, base, act, by, message } = draft;
-        let deed = |record: &RevisionRecord| Deed {
-            before: Some(json!({ "revision": base })),
-            after: Some(json!({ "revision": record.number, "message": record.message })),
-            ..Deed::new(act, "design", record.number.to_string())
-        };
-        let added = self.design.store.add_revision(base, &message, &files, &by, deed).await?;
-        let Some(record) = added else {
-            // Another service on the same database.
-            let current = self.design.store.current_revision().await?.map_or(0, |record| record.number);
-            return Err(NotApplied::Overtaken(current));
-        };
-        self.design.in_force.store(Arc::new(InForce { revision: record.number, policy }));
-        self.design.start_differs.store(false, Ordering::Relaxed);
-        self.drifts.clear();
-        self.rebind(|_| true);
-        tracing::info!(revision = record.number, author = record.author, "the design has changed: {}", record.message);
-        Ok(record)
-    }
-
-    /// The blueprint that the service was started with becomes the first revision. When there is one already it stays:
-    /// a difference is told as a warning.
-    pub(crate) async fn start_design(self: &Arc<Self>, files: Vec<SourceFile>) -> Result<(), StoreError> {
-        if self.design.in_force().revision > 0 {
-            let differs = *self.design.policy().blueprint().source.files() != *Source::new(files).files();
-            self.design.start_differs.store(differs, Ordering::Relaxed);
-            return Ok(());
-        }
-        let message = "as the service was started with".to_owned();
-        let draft = Draft { files, base: 0, act: "apply", by: own(ADMINISTRATOR), message };
-        match self.apply_design(draft, true).await {
-            Ok(_) => Ok(()),
-            Err(NotApplied::Store(error)) => Err(error),
-            // Its faults were found before; another service was quicker.
-            Err(_) => Ok(()),
-        }
-    }
-
-    /// Applies a blueprint unless it is in force already.
-    pub(crate) async fn apply_if_other(
-        self: &Arc<Self>,
-        files: Vec<SourceFile>,
-        author: &str,
-        message: &str,
-    ) -> Result<(), String> {
-        let in_force = self.design.in_force();
-        if *in_force.policy.blueprint().source.files() == *Source::new(files.clone()).files() {
-            return Ok(());
-        }
-        let (base, message) = (in_force.revision, message.to_owned());
-        let draft = Draft { files, base, act: "apply", by: own(author), message };
-        self.apply_design(draft, false).await.map(drop).map_err(|why| match why {
-            NotApplied::Unsound(checked) => {
-                let faults = checked.findings.iter().filter(|_| checked.policy.is_none()).map(ToString::to_string);
-                let proofs = checked.proofs.iter().filter(|proof| !proof.holds);
-                let proofs = proofs.map(|proof| format!("the proof {} fails: {}", proof.name, proof.words));
-                faults.chain(proofs).collect::<Vec<_>>().join("\n")
-            }
-            NotApplied::Overtaken(revision) => format!("revision {revision} is in force by now"),
-            NotApplied::Unknown(revision) => format!("there is no revision {revision}"),
-            NotApplied::Store(error) => error.to_string(),
-        })
-    }
-
-    /// Puts an earlier revision in force again, as a new one.
-    pub(crate) async fn revert_design(
-        self: &Arc<Self>,
-        number: i64,
-        base: i64,
-        by: Author,
-        message: String,
-    ) -> Result<RevisionRecord, NotApplied> {
-        let Some(record) = self.design.store.revision(number).await? else { return Err(NotApplied::Unknown(number)) };
-        let message = if message.is_empty() { format!("back to revision {number}") } else { message };
-        self.apply_design(Draft { files: record.files.0, base, act: "revert", by, message }, false).await
     }
 }

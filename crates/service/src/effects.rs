@@ -87,7 +87,7 @@ impl Broker {
         self.effects_on_subscriptions(old, new, &mut effects);
         self.effects_on_retained(old, new, &mut effects);
         self.effects_on_topics(old, new, &mut effects);
-        for identity in self.directory.identities() {
+        for identity in self.identities.directory.identities() {
             effects_on_identity(&identity, old, new, &mut effects);
         }
         effects
@@ -95,7 +95,7 @@ impl Broker {
 
     fn effects_on_subscriptions(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
         let mut known: HashMap<SessionKey, Option<BothRights>> = HashMap::new();
-        self.router.each_subscription(|text, key, _, record| {
+        self.sessions.router.each_subscription(|text, key, _, record| {
             let rights = || self.both_rights(old, new, &record.identity, &record.client_id);
             let Some((before, after)) = known.entry(key).or_insert_with(rights) else { return };
             let Ok(filter) = TopicFilter::new(text.to_owned()) else { return };
@@ -120,7 +120,7 @@ impl Broker {
 
     /// What an identity is allowed and would be, by a client of this identifier; `None` if it is not limited by rules.
     fn both_rights(&self, old: &Arc<Policy>, new: &Arc<Policy>, identity: &str, client_id: &str) -> Option<BothRights> {
-        let identity = self.directory.identity(identity)?;
+        let identity = self.identities.directory.identity(identity)?;
         let before = old.bind(&identity, client_id).ok()?;
         let after = new.bind(&identity, client_id).map_err(|error| format!("it would not be let in: {error}"));
         Some((before, after))
@@ -131,7 +131,7 @@ impl Broker {
         if new.plan().topics().is_empty() {
             return;
         }
-        for message in self.router.all_retained() {
+        for message in self.sessions.router.all_retained() {
             let topic = &message.topic;
             if (old.plan().topics().is_empty() || planned(old, topic)) && !planned(new, topic) {
                 let (unplanned, total) = (&mut effects.unplanned_retained, &mut effects.unplanned_retained_total);
@@ -142,7 +142,7 @@ impl Broker {
 
     fn effects_on_topics(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
         let mut known: HashMap<Arc<str>, Option<BothRights>> = HashMap::new();
-        for (topic, identity) in self.topics.publishers(self.clock.now()) {
+        for (topic, identity) in self.live.topics.publishers(self.now()) {
             let rights = || self.both_rights(old, new, &identity, &identity);
             let Some((before, after)) = known.entry(Arc::clone(&identity)).or_insert_with(rights) else { continue };
             let Ok(name) = TopicName::new(topic.clone()) else { continue };

@@ -18,12 +18,13 @@ use axum::{
 use http_body::{Frame, SizeHint};
 use hyper::{body::Incoming, server::conn::http1, service::service_fn};
 use hyper_util::rt::TokioIo;
+use moorfall_core::Limits;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
 
 use crate::{
-    broker::Broker,
+    api::App,
     descriptors,
     gatekeeper::{Held, neighbourhood},
     http_stream::{Answering, HttpStream, Patience, Phase},
@@ -41,7 +42,8 @@ const PAUSE: Duration = Duration::from_millis(100);
 const HEADERS: usize = 32 * 1024;
 
 /// Serves until `stop`.
-pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, router: Router, stop: CancellationToken) {
+pub(crate) async fn serve(app: App, listener: TcpListener, router: Router, stop: CancellationToken) {
+    let App { broker, process, .. } = &app;
     let limits = &broker.limits;
     let most = descriptors::http_connections(limits);
     let (mut is_full, mut no_descriptor) = (false, false);
@@ -54,7 +56,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, router: Ro
             Ok((stream, address)) => {
                 no_descriptor = false;
                 let by = neighbourhood(address.ip());
-                let ticket = broker.http_connections.take(by, limits.http_connections_per_address, most);
+                let ticket = process.http_connections.take(by, limits.http_connections_per_address, most);
                 if ticket.is_none() && !is_full {
                     tracing::warn!(%address, "connections to the console and the API are refused: there are as many as may be");
                 }
@@ -62,8 +64,8 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, router: Ro
                 match ticket {
                     Some(ticket) => {
                         let served =
-                            serve_one(Arc::clone(&broker), stream, address, router.clone(), stop.clone(), ticket);
-                        broker.tasks.spawn(served);
+                            serve_one(Arc::clone(limits), stream, address, router.clone(), stop.clone(), ticket);
+                        broker.common.tasks.spawn(served);
                     }
                     None => drop(stream.try_write(FULL)),
                 }
@@ -79,7 +81,7 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, router: Ro
 }
 
 async fn serve_one(
-    broker: Arc<Broker>,
+    limits: Arc<Limits>,
     stream: TcpStream,
     address: SocketAddr,
     router: Router,
@@ -88,7 +90,6 @@ async fn serve_one(
 ) {
     let _ = stream.set_nodelay(true);
     let seconds = |seconds: u32| Duration::from_secs(seconds.into());
-    let limits = &broker.limits;
     let patience = Patience { header: seconds(limits.http_header_seconds), idle: seconds(limits.http_idle_seconds) };
     let phase = Phase::default();
     let stream = HttpStream::new(stream, phase.clone(), patience);

@@ -15,7 +15,6 @@ use std::{
         Arc,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
-    time::Duration,
 };
 
 use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
@@ -23,29 +22,17 @@ use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
 use parking_lot::{Mutex, MutexGuard};
 use time::OffsetDateTime;
-use tokio::{
-    sync::Notify,
-    time::{Instant, sleep, timeout},
-};
+use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
-use crate::{broker::Broker, database_health::Asked, session_record::SessionRecord};
-
-/// How long one commit may take before the database counts as away.
-const PATIENCE: Duration = Duration::from_secs(15);
-
-/// Between two tries while the database is away.
-const RETRY: Duration = Duration::from_millis(250);
-
-/// How long the last batches may take when the service stops.
-const LAST: Duration = Duration::from_secs(2);
+use crate::session_record::SessionRecord;
 
 /// Something that a client is told once it is safe.
 #[derive(Debug)]
 pub(crate) struct Promise {
     kept: AtomicBool,
     /// The one message that it is about.
-    message: Option<u64>,
+    pub(super) message: Option<u64>,
     /// Whose task waits for it.
     waiter: Arc<SessionRecord>,
 }
@@ -55,7 +42,7 @@ impl Promise {
         self.kept.load(Ordering::Acquire)
     }
 
-    fn keep(&self) {
+    pub(super) fn keep(&self) {
         self.kept.store(true, Ordering::Release);
         self.waiter.wake.notify_one();
     }
@@ -64,21 +51,21 @@ impl Promise {
 /// Changes that are not committed.
 #[derive(Debug)]
 pub(crate) struct Journal {
-    open: Mutex<Open>,
-    work: Notify,
+    pub(super) open: Mutex<Open>,
+    pub(super) work: Notify,
     releases: AtomicU64,
     /// Rows of the batch that is being written.
-    writing: AtomicUsize,
+    pub(super) writing: AtomicUsize,
     /// Cancelled when nothing more will come.
-    closing: CancellationToken,
+    pub(super) closing: CancellationToken,
 }
 
 #[derive(Debug, Default)]
-struct Open {
-    changes: Changes,
-    promises: Vec<Arc<Promise>>,
+pub(super) struct Open {
+    pub(super) changes: Changes,
+    pub(super) promises: Vec<Arc<Promise>>,
     /// Promises of uncommitted messages that are kept early when every session has acknowledged, by number.
-    early: HashMap<u64, Arc<Promise>>,
+    pub(super) early: HashMap<u64, Arc<Promise>>,
     last_number: u64,
 }
 
@@ -109,7 +96,7 @@ impl Journal {
         self.open.lock().changes.len() + self.writing.load(Ordering::Relaxed)
     }
 
-    /// Nothing more will come; [`run`] ends when what there is has been written.
+    /// Nothing more will come; [`super::journal_writer::run`] ends when what there is has been written.
     pub(crate) fn close(&self) {
         self.closing.cancel();
     }
@@ -241,69 +228,5 @@ impl Batch<'_> {
             self.open.early.insert(number, Arc::clone(&promise));
         }
         promise
-    }
-}
-
-/// Writes batches until the journal is closed and everything is written, or until the database stays away too long
-/// after that.
-pub(crate) async fn run(broker: Arc<Broker>) {
-    let journal = &broker.journal;
-    loop {
-        let (changes, promises) = {
-            let mut open = journal.open.lock();
-            (std::mem::take(&mut open.changes), std::mem::take(&mut open.promises))
-        };
-        if changes.is_empty() && promises.is_empty() {
-            if journal.closing.is_cancelled() {
-                return;
-            }
-            tokio::select! {
-                () = journal.work.notified() => {}
-                () = journal.closing.cancelled() => {}
-            }
-            continue;
-        }
-        journal.writing.store(changes.len(), Ordering::Relaxed);
-        if !write(&broker, &changes).await {
-            tracing::error!(rows = changes.len(), "the database stayed away: what was not written yet is lost");
-            return;
-        }
-        journal.writing.store(0, Ordering::Relaxed);
-        {
-            let mut open = journal.open.lock();
-            for number in promises.iter().filter_map(|promise| promise.message) {
-                open.early.remove(&number);
-            }
-        }
-        for promise in &promises {
-            promise.keep();
-        }
-    }
-}
-
-/// Writes a batch, however long it takes; gives up only when the service stops.
-async fn write(broker: &Broker, changes: &Changes) -> bool {
-    if changes.is_empty() {
-        return true;
-    }
-    let mut last = None;
-    loop {
-        let words = match timeout(PATIENCE, broker.store.commit(changes)).await {
-            Ok(Ok(())) => {
-                broker.database.note(Asked::Journal, None);
-                return true;
-            }
-            Ok(Err(error)) => error.to_string(),
-            Err(_) => "it does not answer".into(),
-        };
-        broker.database.note(Asked::Journal, Some(words));
-        if broker.journal.closing.is_cancelled() && *last.get_or_insert_with(|| Instant::now() + LAST) <= Instant::now()
-        {
-            return false;
-        }
-        if let Some(database) = &broker.private_database {
-            database.revive().await;
-        }
-        sleep(RETRY).await;
     }
 }

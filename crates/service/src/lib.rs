@@ -3,36 +3,50 @@
 //! [`Service::start`] brings everything up and says where it listens; [`Service::stop`] takes it down in order: no
 //! new connections, 5.0 clients are told, samples are written, the private database is stopped.
 
+mod accept;
 mod api;
+mod apply;
+mod attach;
 mod authenticator;
 mod authorities;
 mod bench;
+mod bind;
 mod broker;
 mod certificate;
+mod changes;
 mod cleared;
 mod clock;
+mod common;
 mod connection;
 mod counters;
 mod data_folder;
-mod database_health;
 mod deeds;
 mod descriptors;
 mod design;
 mod directory;
+mod dispatch;
 mod doors;
+mod draft;
 mod drift;
+mod due;
 mod effects;
 mod gatekeeper;
 mod generated_secret;
+mod housekeeping;
 mod http_server;
 mod http_stream;
+mod identities;
 mod journal;
+mod journal_writer;
+mod judge;
 mod last_value;
+mod lifecycle;
 mod listener;
-mod listening;
+mod listener_settings;
+mod live;
 mod names;
+mod origin;
 mod passwords;
-mod private_database;
 mod recorder;
 mod registry;
 mod restore;
@@ -42,15 +56,19 @@ mod sample_writer;
 mod sampler;
 mod seats;
 mod session_record;
+mod sessions;
 mod settings;
 mod sign_in_queue;
 mod sign_ins;
+mod silence;
 mod stream;
 mod tls;
 mod tokens;
 mod topic_search;
 mod topic_watch;
 mod topics;
+mod trust;
+mod upgrade;
 mod websocket;
 
 use std::{
@@ -60,31 +78,41 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::blueprint::{Blueprint, Source, SourceFile};
-use moorfall_store::{ClusterError, Store, StoreError};
+use moorfall_core::{
+    Limits,
+    blueprint::{Blueprint, Source, SourceFile},
+};
+use moorfall_store::{ClusterError, Database, PrivateDatabase, Store, StoreError};
+use time::OffsetDateTime;
 use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
 use tokio_util::sync::CancellationToken;
 
 pub use api::{LiveReading, openapi, types as api_types};
 pub use authenticator::ADMINISTRATOR;
+pub use bind::ListenError;
 pub use certificate::ClientCertificate;
 pub use data_folder::{DataFolder, DataFolderError, random_text};
 pub use directory::{DirectoryError, IdentityDraft};
+pub use listener_settings::{
+    DEFAULT_LISTENER, LimitsError, ListenerSettings, Transport, limit_fault, limits_of, service_limits,
+};
 pub use running::{RunningService, find_running};
-pub use settings::{LimitsError, ListenerSettings, Settings, Transport, limit_fault};
+pub use settings::Settings;
 pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
 use crate::{
+    api::{Addresses, App, People, Process},
     authenticator::{Authenticator, own},
     authorities::Authorities,
-    broker::{Broker, LastUsed, Parts},
+    broker::Broker,
     clock::Clock,
-    design::Design,
-    directory::Directory,
+    common::Common,
     doors::Doors,
-    private_database::PrivateDatabase,
+    identities::Identities,
+    origin::Reception,
+    seats::Seats,
+    sessions::LastUsed,
     sign_ins::SignIns,
-    tokens::Tokens,
 };
 
 /// A JSON Schema of the blueprint's files, for editors.
@@ -96,58 +124,15 @@ const GOODBYE: Duration = Duration::from_millis(1_500);
 /// Why the service did not start. Nothing is left running.
 #[derive(Debug, thiserror::Error)]
 pub enum StartError {
-    /// `--open` together with an address that others can reach.
-    #[error(
-        "--open lets anybody publish and subscribe everything, so it is for loopback addresses alone, and {address} \
-         is not one; leave --open out, or listen on 127.0.0.1"
-    )]
-    OpenToOthers {
-        /// The address.
-        address: SocketAddr,
-    },
     /// The rights of root can't be given up.
     #[error(transparent)]
     Rights(#[from] rights::RightsError),
     /// The data folder.
     #[error(transparent)]
     DataFolder(#[from] DataFolderError),
-    /// An address can't be listened on.
-    #[error("{what} can't listen on {address}: {words}")]
-    Listen {
-        /// Which listener.
-        what: String,
-        /// Where.
-        address: SocketAddr,
-        /// Why, and the remedy.
-        words: String,
-    },
-    /// Two listeners of one name, or a name that can't be one.
-    #[error("a listener can't be called {name:?}: {words}")]
-    ListenerName {
-        /// The name.
-        name: String,
-        /// Why.
-        words: &'static str,
-    },
-    /// Certificates are named for a listener without TLS, or none for one with TLS.
-    #[error("the listener {name} {words}")]
-    ListenerTls {
-        /// Its name.
-        name: String,
-        /// What does not fit.
-        words: &'static str,
-    },
-    /// A listener's certificates can't be used.
-    #[error("the listener {name}: {error}")]
-    Tls {
-        /// Its name.
-        name: String,
-        /// Why.
-        error: TlsError,
-    },
-    /// Limits that can't be.
+    /// There is no place to listen.
     #[error(transparent)]
-    Limits(#[from] LimitsError),
+    Listen(#[from] ListenError),
     /// The private database cluster.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
@@ -177,7 +162,7 @@ pub enum StartError {
 /// A running service.
 #[derive(Debug)]
 pub struct Service {
-    broker: Arc<Broker>,
+    app: App,
     /// Held as long as the service runs, so that no second one uses the folder.
     folder: DataFolder,
     /// Ends the HTTP server, after the connections.
@@ -190,13 +175,14 @@ impl Service {
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
         let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
         let doors = Doors::read(&settings.hosts).map_err(StartError::Hosts)?;
-        let plan = listening::Plan::new(settings)?;
+        let Settings { listeners, http, open, limits, .. } = settings;
+        let plan = bind::Plan::new(&bind::Wanted { listeners, http: *http, open: *open, limits })?;
         descriptors::raise();
         // Low ports are root's to open; nothing else is.
         let (folder, sockets) = match &settings.user {
             Some(user) => {
                 let sockets = plan.bind().await?;
-                let last = |data: &Path| running::announce_to_commands(&sockets.addresses(data));
+                let last = |data: &Path| running::announce_to_commands(&addresses(&sockets, data));
                 rights::give_up(user, &settings.data, last).await?;
                 (DataFolder::open(&settings.data)?, sockets)
             }
@@ -221,7 +207,7 @@ impl Service {
         doors: Doors,
         blueprint: Option<Vec<SourceFile>>,
         folder: DataFolder,
-        sockets: listening::Sockets,
+        sockets: bind::Sockets,
         database: Option<Arc<PrivateDatabase>>,
         mut tell: impl FnMut(&str),
     ) -> Result<Self, StartError> {
@@ -234,78 +220,89 @@ impl Service {
         tell("reading what was kept");
         let crashed = store.note_start(clock.now()).await?;
         let stored = store.load(crashed).await?;
-        let broker = Arc::new(Broker::new(Parts {
-            clock,
-            doors,
-            limits: settings.service_limits()?,
-            design: Design::load(store.clone()).await?,
-            directory: Directory::load(store.clone(), clock).await?,
-            tokens: Tokens::load(store.clone()).await?,
-            sign_ins: SignIns::load(store.clone()).await?,
-            authorities: Authorities::load(store.clone()).await?,
-            store,
-            private_database: database,
-            authenticator: Authenticator::new(folder.secret(), settings.open),
-            addresses: sockets.addresses(folder.path()),
+        let common = Arc::new(Common::new(clock, Arc::new(Database::new(store.clone(), database))));
+        let limits = Arc::new(service_limits(&settings.limits).map_err(ListenError::from)?);
+        let authorities = Arc::new(Authorities::load(store.clone()).await?);
+        let authenticator = Authenticator::new(folder.secret(), settings.open);
+        let identities = Identities::load(&store, clock, Arc::clone(&authorities), authenticator).await?;
+        let last = LastUsed { key: stored.last_key, number: stored.last_number };
+        let broker = Arc::new(Broker::load(Arc::clone(&common), Arc::clone(&limits), identities, last).await?);
+        let process = Process {
+            started_at: OffsetDateTime::now_utc(),
+            addresses: addresses(&sockets, folder.path()),
             listeners: sockets.listeners.iter().map(|(listener, _)| Arc::clone(listener)).collect(),
             http_listener: Arc::clone(&sockets.http.0),
-            last: LastUsed { key: stored.last_key, number: stored.last_number },
-        }));
-        restore::restore(&broker, stored, crashed);
+            reception: Arc::new(reception(&broker, doors, limits)),
+            http_connections: Arc::default(),
+        };
+        let people =
+            People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
+        let (process, people) = (Arc::new(process), Arc::new(people));
+        let app = App { broker, process, watch: Arc::default(), desk: Arc::default(), people };
+        restore::restore(&app.broker.sessions, stored, crashed);
         // What is wrong is in the log; the files were good a moment ago.
-        let _failed = broker.trust_authorities();
+        let _failed = trust::trust(&app.process.listeners, &authorities);
         if let Some(files) = blueprint {
-            broker.start_design(files).await?;
+            app.broker.start_design(files).await?;
         }
-        for warning in
-            api::exposed(&broker).into_iter().chain(descriptors::warning(&broker.limits)).chain(rights::warning())
-        {
+        Ok(Self::run(app, folder, sockets, settings.user.is_none()))
+    }
+
+    /// Begins all tasks.
+    fn run(app: App, folder: DataFolder, sockets: bind::Sockets, announces: bool) -> Self {
+        let App { broker, process, watch, desk, .. } = &app;
+        let limits = &broker.limits;
+        for warning in api::exposed(process).into_iter().chain(descriptors::warning(limits)).chain(rights::warning()) {
             tracing::warn!("{warning}");
         }
         let http_stop = CancellationToken::new();
+        let Common { database, stopping, tasks, .. } = &*broker.common;
         // Apart from the other tasks: it ends last, when all that they wanted kept is written.
-        let journal = tokio::spawn(journal::run(Arc::clone(&broker)));
-        let tasks = &broker.tasks;
-        tasks.spawn(registry::keep_time(Arc::clone(&broker)));
-        tasks.spawn(restore::forget_expired(Arc::clone(&broker)));
-        tasks.spawn(restore::forget_topics(Arc::clone(&broker)));
+        let journal = tokio::spawn(journal_writer::run(Arc::clone(&broker.sessions.journal), Arc::clone(database)));
+        tasks.spawn(due::keep_time(Arc::clone(&broker.sessions), stopping.clone()));
+        tasks.spawn(housekeeping::each_second(Arc::clone(broker)));
+        tasks.spawn(housekeeping::forget_expired(Arc::clone(broker)));
+        tasks.spawn(housekeeping::forget_topics(Arc::clone(broker)));
         let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
-        tasks.spawn(database_health::watch(Arc::clone(&broker)));
-        tasks.spawn(sampler::run(Arc::clone(&broker), samples));
-        tasks.spawn(sample_writer::run(Arc::clone(&broker), to_write));
+        let (watched, stop) = (Arc::clone(database), stopping.clone());
+        tasks.spawn(async move { watched.watch(stop).await });
+        tasks.spawn(sampler::run(Arc::clone(broker), Arc::clone(watch), samples));
+        tasks.spawn(sample_writer::run(Arc::clone(database), stopping.clone(), limits.audit_days, to_write));
+        tasks.spawn(api::warn_of_open(Arc::clone(broker)));
+        tasks.spawn(bench::close_left(Arc::clone(desk), Arc::clone(&broker.common)));
         for (listener, socket) in sockets.listeners {
             if let Some(tls) = &listener.tls {
-                tasks.spawn(tls::follow(Arc::clone(&broker), Arc::clone(&listener.name), Arc::clone(tls)));
+                tasks.spawn(tls::follow(stopping.clone(), Arc::clone(&listener.name), Arc::clone(tls)));
             }
-            tasks.spawn(listener::accept(Arc::clone(&broker), listener, socket));
+            tasks.spawn(accept::accept(Arc::clone(&process.reception), listener, socket));
         }
-        tasks.spawn(api::serve(Arc::clone(&broker), sockets.http.1, http_stop.clone()));
+        tasks.spawn(api::serve(app.clone(), sockets.http.1, http_stop.clone()));
         tasks.close();
-        running::announce(&broker.addresses);
-        if settings.user.is_none() {
-            running::announce_to_commands(&broker.addresses);
+        running::announce(&process.addresses);
+        if announces {
+            running::announce_to_commands(&process.addresses);
         }
-        Ok(Self { broker, folder, http_stop, journal })
+        Self { app, folder, http_stop, journal }
     }
 
     /// Where MQTT clients connect by plain TCP, if there is such a listener.
     pub fn mqtt_address(&self) -> Option<SocketAddr> {
-        self.broker.addresses.mqtt
+        self.app.process.addresses.mqtt
     }
 
     /// Name and address of each listener, the address with its scheme.
     pub fn listeners(&self) -> Vec<(String, String)> {
-        self.broker.listeners.iter().map(|listener| (listener.name.to_string(), listener.url())).collect()
+        self.app.process.listeners.iter().map(|listener| (listener.name.to_string(), listener.url())).collect()
     }
 
     /// Where the console and the API are.
     pub fn http_address(&self) -> SocketAddr {
-        self.broker.addresses.http
+        self.app.process.addresses.http
     }
 
     /// A link to the console that signs its administrator in once, within an hour.
     pub fn sign_in_link(&self) -> String {
-        format!("http://{}/#/sign-in/{}", self.http_address(), self.broker.sign_ins.offer_link())
+        format!("http://{}/#/sign-in/{}", self.http_address(), self.app.people.sign_ins.offer_link())
     }
 
     /// The folder with everything that this service keeps.
@@ -316,9 +313,9 @@ impl Service {
     /// Keeps a set-up of the bench, unless there is one of this name. An error is a sentence.
     pub async fn offer_bench_setup(&self, name: &str, panes: &serde_json::Value) -> Result<(), String> {
         let wrong = |error: moorfall_store::StoreError| error.to_string();
-        let known = self.broker.store.bench_setups().await.map_err(wrong)?;
+        let known = self.app.broker.store().bench_setups().await.map_err(wrong)?;
         if known.iter().all(|setup| setup.name != name) {
-            self.broker.store.put_bench_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
+            self.app.broker.store().put_bench_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
         }
         Ok(())
     }
@@ -332,29 +329,31 @@ impl Service {
             (attributes, enabled, note, client_id)
                 == (draft.attributes.clone(), draft.enabled, draft.note.clone(), draft.client_id.clone())
         };
-        if !asks_for_secret && self.broker.directory.get(name).is_some_and(is_so) {
+        if !asks_for_secret && self.app.broker.identities.directory.get(name).is_some_and(is_so) {
             return Ok(None);
         }
-        self.broker.put_identity(name, draft, &own(ADMINISTRATOR)).await.map(|(_, secret)| secret)
+        self.app.broker.put_identity(name, draft, &own(ADMINISTRATOR)).await.map(|(_, secret)| secret)
     }
 
     /// Whether an identity of this name has something to sign in with by a password.
     pub fn has_password(&self, name: &str) -> bool {
-        self.broker.directory.get(name).is_some_and(|identity| identity.has_password)
+        self.app.broker.identities.directory.get(name).is_some_and(|identity| identity.has_password)
     }
 
     /// Puts a blueprint in force, as the API does; nothing happens when it is already. A refusal is told in words.
     pub async fn apply_blueprint(&self, files: Vec<SourceFile>, author: &str, message: &str) -> Result<(), String> {
-        self.broker.apply_if_other(files, author, message).await
+        self.app.broker.apply_if_other(files, author, message).await
     }
 
     /// Ends everything in order.
     pub async fn stop(self) {
         tracing::info!("stopping");
         running::withdraw(self.folder.path());
-        self.broker.stopping.cancel();
+        let App { broker, process, .. } = &self.app;
+        let Common { database, stopping, tasks, .. } = &*broker.common;
+        stopping.cancel();
         let goodbye = async {
-            while self.broker.registry.connected() > 0 || self.broker.seats.taken() > 0 {
+            while broker.sessions.registry.connected() > 0 || process.reception.seats.taken() > 0 {
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
         };
@@ -362,18 +361,34 @@ impl Service {
             tracing::warn!("some connections did not end in time and are dropped");
         }
         self.http_stop.cancel();
-        if timeout(Duration::from_millis(700), self.broker.tasks.wait()).await.is_err() {
+        if timeout(Duration::from_millis(700), tasks.wait()).await.is_err() {
             tracing::debug!("some requests did not end in time and are dropped");
         }
-        self.broker.journal.close();
-        if self.journal.await.is_ok() && self.broker.journal.backlog() == 0 {
-            let _ = timeout(Duration::from_millis(500), self.broker.store.note_stop()).await;
+        broker.sessions.journal.close();
+        if self.journal.await.is_ok() && broker.sessions.journal.backlog() == 0 {
+            let _ = timeout(Duration::from_millis(500), database.store.note_stop()).await;
         }
-        let _ = timeout(Duration::from_millis(500), self.broker.store.close()).await;
-        if let Some(database) = &self.broker.private_database {
-            database.stop().await;
-        }
+        let _ = timeout(Duration::from_millis(500), database.store.close()).await;
+        database.stop().await;
         tracing::info!("stopped");
+    }
+}
+
+/// Where these sockets are.
+fn addresses(sockets: &bind::Sockets, data: &Path) -> Addresses {
+    let plain = sockets.listeners.iter().find(|(listener, _)| listener.transport == Transport::Tcp);
+    Addresses { mqtt: plain.map(|(listener, _)| listener.address), http: sockets.http.0.address, data: data.to_owned() }
+}
+
+/// Whoever comes is served by the broker.
+fn reception(broker: &Arc<Broker>, doors: Doors, limits: Arc<Limits>) -> Reception {
+    let (served_by, authorities) = (Arc::clone(broker), Arc::clone(&broker.identities.authorities));
+    Reception {
+        common: Arc::clone(&broker.common),
+        seats: Arc::new(Seats::new(limits)),
+        doors,
+        removals: Box::new(move || authorities.removals()),
+        serve: Box::new(move |arrived| Box::pin(connection::serve(Arc::clone(&served_by), arrived))),
     }
 }
 

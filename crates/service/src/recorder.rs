@@ -6,6 +6,7 @@
 
 use std::{
     collections::{BTreeMap, VecDeque},
+    fmt,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -15,12 +16,10 @@ use std::{
 
 use arc_swap::ArcSwap;
 use bytes::Bytes;
-use moorfall_core::{Message, Time, router::Recipient};
+use moorfall_core::{Message, SessionKey, Time, router::Recipient, session::Withheld};
 use moorfall_wire::{QoS, ReasonCode, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use smallvec::SmallVec;
-
-use crate::session_record::SessionRecord;
 
 /// Recordings that are held, running and ended.
 const RECORDINGS: usize = 8;
@@ -39,8 +38,6 @@ pub(crate) const LONGEST: Duration = Duration::from_secs(3_600);
 
 /// Bytes of a payload that are kept.
 const PAYLOAD: usize = 1_024;
-
-type Record = Arc<SessionRecord>;
 
 /// Records journeys.
 #[derive(Debug, Default)]
@@ -103,7 +100,7 @@ impl Recording {
 
 /// Who publishes, and what was found before the message was routed.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Origin {
+pub(crate) struct Publisher {
     /// Empty if no client published it.
     pub(crate) client_id: String,
     pub(crate) identity: String,
@@ -119,7 +116,7 @@ pub(crate) struct Journey {
     pub(crate) number: u64,
     pub(crate) at: Time,
     pub(crate) topic: TopicName,
-    pub(crate) origin: Origin,
+    pub(crate) publisher: Publisher,
     pub(crate) qos: QoS,
     pub(crate) retain: bool,
     /// Bytes of its payload.
@@ -139,7 +136,9 @@ pub(crate) struct Journey {
 /// One session that a message leads to.
 #[derive(Clone, Debug)]
 pub(crate) struct Lead {
-    pub(crate) record: Record,
+    pub(crate) session: SessionKey,
+    pub(crate) client_id: String,
+    pub(crate) identity: Arc<str>,
     pub(crate) qos: QoS,
     /// The shared subscription in which it was this session's turn.
     pub(crate) shared: Option<TopicFilter>,
@@ -154,7 +153,50 @@ pub(crate) enum End {
     /// The client has answered it.
     Answered(Time, ReasonCode),
     /// It is not sent, or not to the end.
-    Withheld(String),
+    Withheld(Unsent),
+}
+
+/// Why a message is not sent to a session, or not to the end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Unsent {
+    /// It is the session's own, and it asked for No Local.
+    Own,
+    /// The session's queue was full, and newer messages took its place.
+    Displaced,
+    /// As the session says.
+    Session(Withheld),
+    /// The client went away, and QoS 0 is not kept for it.
+    Away,
+    /// The session ended before it was sent.
+    Ended,
+    /// The session ended before the client had answered.
+    EndedUnanswered,
+    /// Its member of a shared subscription went away, and it was the turn of this client then.
+    TurnOf(String),
+    /// Its member of a shared subscription went away, and there is no other.
+    NoMember,
+}
+
+impl fmt::Display for Unsent {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Own => "it is its own message, and it wants none of these (no local)",
+            Self::Displaced => "the session's queue is full, and newer messages took its place",
+            Self::Session(why) => return why.fmt(f),
+            Self::Away => "the client went away, and QoS 0 is not kept",
+            Self::Ended => "the session ended before it was sent",
+            Self::EndedUnanswered => "the session ended before the client had answered",
+            Self::TurnOf(client_id) => return write!(f, "the client went away; it was {client_id}'s turn then"),
+            Self::NoMember => "the session ended, and no other member is there",
+        })
+    }
+}
+
+/// A session, as far as a recording names it: it may be over long before the recording is.
+pub(crate) trait Named {
+    fn key(&self) -> SessionKey;
+    fn client_id(&self) -> &str;
+    fn identity(&self) -> &Arc<str>;
 }
 
 /// Why a recording was not begun.
@@ -246,20 +288,20 @@ impl Recorder {
     }
 
     /// Begins the journey of a message that the broker has taken, if it is to be recorded; gives the message to be
-    /// routed. What `origin` gives is only asked for then.
-    pub(crate) fn follow(&self, message: Arc<Message>, origin: impl FnOnce() -> Origin) -> Arc<Message> {
-        match self.note(&message, "", origin) {
+    /// routed. What `publisher` gives is only asked for then.
+    pub(crate) fn follow(&self, message: Arc<Message>, publisher: impl FnOnce() -> Publisher) -> Arc<Message> {
+        match self.note(&message, "", publisher) {
             Some(number) => Arc::new(message.followed(number)),
             None => message,
         }
     }
 
     /// Notes a message that the broker did not take, if it is to be recorded.
-    pub(crate) fn refuse(&self, message: &Message, words: &str, origin: impl FnOnce() -> Origin) {
-        self.note(message, words, origin);
+    pub(crate) fn refuse(&self, message: &Message, words: &str, publisher: impl FnOnce() -> Publisher) {
+        self.note(message, words, publisher);
     }
 
-    fn note(&self, message: &Message, refused: &str, origin: impl FnOnce() -> Origin) -> Option<u64> {
+    fn note(&self, message: &Message, refused: &str, publisher: impl FnOnce() -> Publisher) -> Option<u64> {
         let wanted = self.wanted.load();
         let topic = &message.topic;
         let wanting: SmallVec<[u64; RECORDINGS]> =
@@ -292,7 +334,7 @@ impl Recorder {
             number,
             at: now,
             topic: topic.detached(),
-            origin: origin(),
+            publisher: publisher(),
             qos: message.qos,
             retain: message.retain,
             bytes: message.payload.len(),
@@ -317,17 +359,19 @@ impl Recorder {
 
     /// A message is about to be queued for a session. `is_own` says that it is the session's own, and that it wants
     /// none of these.
-    pub(crate) fn lead(&self, journey: u64, recipient: &Recipient<Record>, qos: QoS, is_own: bool) {
+    pub(crate) fn lead(&self, journey: u64, recipient: &Recipient<impl Named>, qos: QoS, is_own: bool) {
         if journey == 0 {
             return;
         }
-        let end = is_own.then(|| End::Withheld("it is its own message, and it wants none of these (no local)".into()));
+        let end = is_own.then_some(End::Withheld(Unsent::Own));
         let mut state = self.state.lock();
         let Some(journey) = state.journeys.get_mut(&journey) else { return };
         journey.total += 1;
         if journey.leads.len() < NAMED {
             journey.leads.push(Lead {
-                record: Arc::clone(&recipient.handle),
+                session: recipient.handle.key(),
+                client_id: recipient.handle.client_id().to_owned(),
+                identity: Arc::clone(recipient.handle.identity()),
                 qos: qos.min(recipient.qos),
                 shared: recipient.via.as_ref().and_then(|via| via.shared.clone()),
                 sent: None,
@@ -337,21 +381,21 @@ impl Recorder {
     }
 
     /// A message was sent to a session.
-    pub(crate) fn sent(&self, journey: u64, record: &SessionRecord, now: Time) {
-        self.change(journey, record, |lead| lead.sent = lead.sent.or(Some(now)));
+    pub(crate) fn sent(&self, journey: u64, session: SessionKey, now: Time) {
+        self.change(journey, session, |lead| lead.sent = lead.sent.or(Some(now)));
     }
 
     /// The client of a session has answered a message.
-    pub(crate) fn answered(&self, journey: u64, record: &SessionRecord, now: Time, reason: ReasonCode) {
-        self.change(journey, record, |lead| lead.end = Some(End::Answered(now, reason)));
+    pub(crate) fn answered(&self, journey: u64, session: SessionKey, now: Time, reason: ReasonCode) {
+        self.change(journey, session, |lead| lead.end = Some(End::Answered(now, reason)));
     }
 
     /// A message will not be sent to a session, or not again.
-    pub(crate) fn withheld(&self, journey: u64, record: &SessionRecord, words: impl FnOnce() -> String) {
-        self.change(journey, record, |lead| lead.end = Some(End::Withheld(words())));
+    pub(crate) fn withheld(&self, journey: u64, session: SessionKey, why: impl FnOnce() -> Unsent) {
+        self.change(journey, session, |lead| lead.end = Some(End::Withheld(why())));
     }
 
-    fn change(&self, journey: u64, record: &SessionRecord, change: impl FnOnce(&mut Lead)) {
+    fn change(&self, journey: u64, session: SessionKey, change: impl FnOnce(&mut Lead)) {
         if journey == 0 {
             return;
         }
@@ -359,7 +403,7 @@ impl Recorder {
         // Perhaps it was forgotten meanwhile, or has more recipients than are named.
         let lead = state.journeys.get_mut(&journey).and_then(|journey| {
             let mut open = journey.leads.iter_mut().filter(|lead| lead.end.is_none());
-            open.find(|lead| lead.record.key == record.key)
+            open.find(|lead| lead.session == session)
         });
         if let Some(lead) = lead {
             change(lead);
@@ -389,11 +433,9 @@ impl State {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-    use moorfall_core::{Limits, SessionKey};
     use moorfall_wire::PublishProperties;
 
     use super::*;
-    use crate::session_record::{NewSession, Place};
 
     const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -411,21 +453,29 @@ mod tests {
     }
 
     fn follow(recorder: &Recorder, topic: &str, now: Time) -> u64 {
-        recorder.follow(message(topic, now), Origin::default).journey()
+        recorder.follow(message(topic, now), Publisher::default).journey()
     }
 
-    fn recipient(key: u64) -> Recipient<Record> {
-        let limits = Limits::default();
-        let new = NewSession {
-            key: SessionKey(key),
-            client_id: key.to_string(),
-            identity: "desk".into(),
-            began_at: at(0),
-            kept: false,
-        };
-        let record = SessionRecord::new(new, Place::Over, Arc::default(), &limits);
+    /// A session of a test.
+    struct Reader(SessionKey, Arc<str>);
+
+    impl Named for Reader {
+        fn key(&self) -> SessionKey {
+            self.0
+        }
+
+        fn client_id(&self) -> &str {
+            &self.1
+        }
+
+        fn identity(&self) -> &Arc<str> {
+            &self.1
+        }
+    }
+
+    fn recipient(key: u64) -> Recipient<Reader> {
         let session = SessionKey(key);
-        let handle = Arc::new(record);
+        let handle = Reader(session, "desk".into());
         Recipient { session, qos: QoS::AtLeastOnce, retain_as_published: false, no_local: false, via: None, handle }
     }
 
@@ -497,18 +547,18 @@ mod tests {
         let (one, two) = (recipient(1), recipient(2));
         recorder.lead(journey, &one, QoS::ExactlyOnce, false);
         recorder.lead(journey, &two, QoS::AtMostOnce, true);
-        recorder.sent(journey, &one.handle, at(3));
-        recorder.sent(journey, &one.handle, at(9));
-        recorder.withheld(journey, &two.handle, || unreachable!("its way had ended"));
+        recorder.sent(journey, one.session, at(3));
+        recorder.sent(journey, one.session, at(9));
+        recorder.withheld(journey, two.session, || unreachable!("its way had ended"));
         // The client went away; another time it was its turn again.
-        recorder.withheld(journey, &one.handle, || "away".into());
+        recorder.withheld(journey, one.session, || Unsent::Away);
         recorder.lead(journey, &one, QoS::AtLeastOnce, false);
-        recorder.answered(journey, &one.handle, at(20), ReasonCode::Success);
-        recorder.answered(journey + 1, &one.handle, at(20), ReasonCode::Success);
+        recorder.answered(journey, one.session, at(20), ReasonCode::Success);
+        recorder.answered(journey + 1, one.session, at(20), ReasonCode::Success);
         let leads = recorder.journey(journey).unwrap().leads;
         assert_eq!((leads[0].sent, leads[0].qos), (Some(at(3)), QoS::AtLeastOnce));
-        assert_eq!(leads[0].end, Some(End::Withheld("away".into())));
-        assert!(matches!(&leads[1].end, Some(End::Withheld(words)) if words.contains("no local")));
+        assert_eq!(leads[0].end, Some(End::Withheld(Unsent::Away)));
+        assert_eq!(leads[1].end, Some(End::Withheld(Unsent::Own)));
         assert_eq!((leads[2].sent, &leads[2].end), (None, &Some(End::Answered(at(20), ReasonCode::Success))));
         for key in 3..=NAMED as u64 + 3 {
             recorder.lead(journey, &recipient(key), QoS::AtMostOnce, false);

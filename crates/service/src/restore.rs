@@ -9,33 +9,33 @@ use moorfall_core::{Queued, Time, session::NEVER};
 use moorfall_store::{Stored, StoredSession};
 
 use crate::{
-    broker::Broker,
-    registry::Rights,
+    judge::Rights,
     session_record::{NewSession, Parked, Place, SessionRecord},
+    sessions::Sessions,
 };
 
 /// Puts everything back. A session whose client was connected when the service went is away since now.
-pub(crate) fn restore(broker: &Broker, stored: Stored, crashed: bool) {
-    let (sessions, retained) = (stored.sessions.len(), stored.retained.len());
+pub(crate) fn restore(sessions: &Sessions, stored: Stored, crashed: bool) {
+    let (count, retained) = (stored.sessions.len(), stored.retained.len());
     for (message, owner) in stored.retained {
         // What was kept once is kept on, even if the bounds have become narrower.
-        broker.router.restore_retained(&message, &broker.holding(&owner));
+        sessions.router.restore_retained(&message, &sessions.holding(&owner));
     }
     let mut subscriptions = Vec::new();
     let mut over = Vec::new();
     for session in stored.sessions {
-        let record = restore_session(broker, session, &mut subscriptions);
+        let record = restore_session(sessions, session, &mut subscriptions);
         if matches!(&*record.place.lock(), Place::Parked(parked) if parked.expiry == 0) {
             over.push(Arc::clone(&record));
         }
-        broker.registry.restore(record);
+        sessions.registry.restore(record);
     }
-    broker.router.subscribe_all(subscriptions);
+    sessions.router.subscribe_all(subscriptions);
     for record in over {
-        broker.finish(&record);
+        sessions.finish(&record);
     }
-    if sessions + retained > 0 || crashed {
-        tracing::info!(sessions, retained, crashed, "what was kept is back");
+    if count + retained > 0 || crashed {
+        tracing::info!(sessions = count, retained, crashed, "what was kept is back");
     }
 }
 
@@ -43,12 +43,12 @@ type Subscription =
     (moorfall_core::SessionKey, moorfall_wire::TopicFilter, moorfall_core::session::Granted, Arc<SessionRecord>);
 
 fn restore_session(
-    broker: &Broker,
+    sessions: &Sessions,
     stored: StoredSession,
     subscriptions: &mut Vec<Subscription>,
 ) -> Arc<SessionRecord> {
     let StoredSession { key, row, mut state, retained_due, waiting } = stored;
-    let since = row.away_since.map_or(broker.clock.now(), Time::from_micros);
+    let since = row.away_since.map_or(sessions.clock.now(), Time::from_micros);
     let after = |seconds: u32| since + Duration::from_secs(seconds.into());
     let will = row.will.map(|will| {
         let delay = will.delay.min(Duration::from_secs(row.expiry.into()));
@@ -56,7 +56,7 @@ fn restore_session(
     });
     let count = (state.subscriptions().count(), state.in_flight());
     let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
-    state.hold_for(broker.holding(&row.identity));
+    state.hold_for(sessions.holding(&row.identity));
     let parked = Parked {
         state,
         retained_due: retained_due.into(),
@@ -68,12 +68,12 @@ fn restore_session(
     };
     let began_at = Time::from_micros(row.began_at);
     let place = Place::Parked(Box::new(parked));
-    let holding = broker.holding(&row.identity);
+    let holding = sessions.holding(&row.identity);
     holding.sessions.force(1);
     let new = NewSession { key, client_id: row.client_id, identity: row.identity, began_at, kept: true };
-    let record = SessionRecord::new(new, place, holding, &broker.limits);
+    let record = SessionRecord::new(new, place, holding, &sessions.limits);
     let record = Arc::new(record);
-    if let Rights::Bound(access) = broker.rights(&record.identity, &record.client_id) {
+    if let Rights::Bound(access) = sessions.judge.rights(&record.identity, &record.client_id) {
         record.set_access(&access);
     }
     record.subscriptions.store(count.0, Ordering::Relaxed);
@@ -81,43 +81,4 @@ fn restore_session(
     record.put_back(waiting.into_iter().map(Queued::One));
     subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
     record
-}
-
-/// Between two looks for retained messages whose life is over.
-const FORGET_EVERY: Duration = Duration::from_secs(30);
-
-/// Between two looks for topics that nobody publishes to any more.
-const TIDY_EVERY: Duration = Duration::from_secs(3_600);
-
-/// Forgets live topics that nobody publishes to, until the service stops.
-pub(crate) async fn forget_topics(broker: Arc<Broker>) {
-    loop {
-        tokio::select! {
-            () = tokio::time::sleep(TIDY_EVERY) => {}
-            () = broker.stopping.cancelled() => return,
-        }
-        broker.registry.forget_holdings();
-        let walked = Arc::clone(&broker);
-        // A long walk, away from the connection tasks.
-        if tokio::task::spawn_blocking(move || walked.topics.forget(walked.clock.now())).await.is_err() {
-            return;
-        }
-    }
-}
-
-/// Forgets retained messages whose life is over, until the service stops; nobody is sent them anyway.
-pub(crate) async fn forget_expired(broker: Arc<Broker>) {
-    loop {
-        tokio::select! {
-            () = tokio::time::sleep(FORGET_EVERY) => {}
-            () = broker.stopping.cancelled() => return,
-        }
-        broker.end_by_credential();
-        for message in broker.router.expired(broker.clock.now()) {
-            let mut batch = broker.journal.open();
-            if broker.router.forget(&message) {
-                batch.retain(None, Some(&message));
-            }
-        }
-    }
 }

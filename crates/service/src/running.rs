@@ -11,7 +11,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::{DataFolder, broker::Addresses};
+use crate::{DataFolder, api::Addresses};
 
 /// Where a running service is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

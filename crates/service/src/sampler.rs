@@ -1,73 +1,106 @@
 //! Once a second: reads the counters, tells whoever looks on, and hands throughput samples to their writer.
 
-use std::{sync::Arc, time::Duration};
+use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use moorfall_core::{
     Time,
-    measure::{Rates, Totals},
+    measure::{History, Rates, Totals},
 };
 use moorfall_store::{Resolution, Sample};
+use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::{
-    sync::mpsc::Sender,
+    sync::{broadcast, mpsc::Sender},
     time::{MissedTickBehavior, interval},
 };
 
-use crate::{
-    api::{LiveReading, OPEN_WARNING},
-    broker::Broker,
-};
+use crate::broker::Broker;
 
 /// How long readings are kept for moving averages.
-pub(crate) const HISTORY: Duration = Duration::from_secs(300);
+const HISTORY: Duration = Duration::from_secs(300);
 
 /// The moving average that is shown as the rate.
-pub(crate) const AVERAGE: Duration = Duration::from_secs(10);
+const AVERAGE: Duration = Duration::from_secs(10);
 
 /// Samples that stay in memory for the chart, half an hour's worth: the newest are not written yet.
 const RECENT: usize = 1_800;
 
-/// An open broker is warned of once in so many seconds.
-const WARN_EVERY: u64 = 600;
+/// One reading of the counters, with what they mean a second.
+#[derive(Clone, Debug)]
+pub(crate) struct Reading {
+    pub(crate) at: OffsetDateTime,
+    /// Connected sessions.
+    pub(crate) sessions: usize,
+    /// Over the last second.
+    pub(crate) rates: Rates,
+    /// Over [`AVERAGE`].
+    pub(crate) average: Rates,
+    /// Since the start.
+    pub(crate) totals: Totals,
+}
 
-/// Runs until the service stops. Its end closes the channel, and so ends the writer.
-pub(crate) async fn run(broker: Arc<Broker>, samples: Sender<(Resolution, Sample)>) {
-    if broker.open {
-        tracing::warn!("{OPEN_WARNING}");
+/// What was read of one broker lately.
+#[derive(Debug)]
+pub(crate) struct Watch {
+    history: Mutex<History>,
+    /// Samples of the last while, written to the database or not.
+    recent: Mutex<VecDeque<(Resolution, Sample)>>,
+    readings: broadcast::Sender<Reading>,
+}
+
+impl Default for Watch {
+    fn default() -> Self {
+        let history = Mutex::new(History::new(HISTORY));
+        Self { history, recent: Mutex::default(), readings: broadcast::channel(16).0 }
     }
-    let mut sampler = Sampler::new(&broker, samples);
+}
+
+impl Watch {
+    /// What comes from now on.
+    pub(crate) fn readings(&self) -> broadcast::Receiver<Reading> {
+        self.readings.subscribe()
+    }
+
+    /// The rates over [`AVERAGE`].
+    pub(crate) fn average(&self) -> Rates {
+        self.history.lock().average(AVERAGE)
+    }
+
+    /// Samples behind this time.
+    pub(crate) fn recent(&self, resolution: Resolution, after: OffsetDateTime) -> Vec<Sample> {
+        let recent = self.recent.lock();
+        let wanted = recent.iter().filter(|(kind, sample)| *kind == resolution && sample.at > after);
+        wanted.map(|(_, sample)| sample.clone()).collect()
+    }
+}
+
+/// Reads the counters each second until the service stops. Its end closes the channel, and so ends the writer.
+pub(crate) async fn run(broker: Arc<Broker>, watch: Arc<Watch>, samples: Sender<(Resolution, Sample)>) {
+    let mut sampler = Sampler::new(&broker, watch, samples);
     let mut ticks = interval(Duration::from_secs(1));
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     ticks.tick().await;
-    for second in 1_u64.. {
+    loop {
         tokio::select! {
             _ = ticks.tick() => {}
-            () = broker.stopping.cancelled() => break,
+            () = broker.common.stopping.cancelled() => break,
         }
         sampler.sample(&broker);
-        broker.topics.sum_up(broker.clock.now());
-        broker.recorder.keep_time(broker.clock.now());
-        for left in broker.bench.take_left(broker.clock.now()) {
-            broker.tasks.spawn(async move { left.client.disconnect().await });
-        }
-        if broker.open && second.is_multiple_of(WARN_EVERY) {
-            tracing::warn!("{OPEN_WARNING}");
-        }
     }
     sampler.sample(&broker);
     sampler.finish_minute(&broker);
 }
 
-/// A reading of the counters and when it was taken.
+/// The counters and when they were read.
 #[derive(Clone, Copy)]
-struct Reading {
+struct Stand {
     at: Time,
     totals: Totals,
 }
 
-impl Reading {
+impl Stand {
     fn take(broker: &Broker) -> Self {
-        Self { at: broker.clock.now(), totals: broker.counters.read() }
+        Self { at: broker.now(), totals: broker.live.counters.read() }
     }
 
     /// What was carried since `earlier`.
@@ -88,34 +121,36 @@ impl Reading {
 }
 
 struct Sampler {
-    last: Reading,
-    minute: Reading,
+    last: Stand,
+    minute: Stand,
+    watch: Arc<Watch>,
     samples: Sender<(Resolution, Sample)>,
     /// Samples that the writer had no room for since it last had.
     lost: u64,
 }
 
 impl Sampler {
-    fn new(broker: &Broker, samples: Sender<(Resolution, Sample)>) -> Self {
-        let now = Reading::take(broker);
-        broker.history.lock().add(now.at, now.totals);
-        Self { last: now, minute: now, samples, lost: 0 }
+    fn new(broker: &Broker, watch: Arc<Watch>, samples: Sender<(Resolution, Sample)>) -> Self {
+        let now = Stand::take(broker);
+        watch.history.lock().add(now.at, now.totals);
+        Self { last: now, minute: now, watch, samples, lost: 0 }
     }
 
     fn sample(&mut self, broker: &Broker) {
-        let now = Reading::take(broker);
-        let sessions = broker.registry.connected();
+        let now = Stand::take(broker);
+        let sessions = broker.sessions.registry.connected();
         let sample = now.since(&self.last, sessions);
         let rates = Rates::between(&self.last.totals, &now.totals, now.at - self.last.at);
-        let averages = {
-            let mut history = broker.history.lock();
+        let average = {
+            let mut history = self.watch.history.lock();
             history.add(now.at, now.totals);
             history.average(AVERAGE)
         };
         // Nobody may be looking on.
-        let _ = broker.live.send(LiveReading::new(sample.at, sessions, rates, averages, now.totals));
+        let reading = Reading { at: sample.at, sessions, rates, average, totals: now.totals };
+        let _ = self.watch.readings.send(reading);
         self.last = now;
-        self.keep(broker, Resolution::Second, sample);
+        self.keep(Resolution::Second, sample);
         if now.at - self.minute.at >= Duration::from_secs(60) {
             self.finish_minute(broker);
         }
@@ -123,16 +158,16 @@ impl Sampler {
 
     fn finish_minute(&mut self, broker: &Broker) {
         if self.last.at > self.minute.at {
-            let sample = self.last.since(&self.minute, broker.registry.connected());
+            let sample = self.last.since(&self.minute, broker.sessions.registry.connected());
             self.minute = self.last;
-            self.keep(broker, Resolution::Minute, sample);
+            self.keep(Resolution::Minute, sample);
         }
     }
 
     /// Sampling never waits for the database.
-    fn keep(&mut self, broker: &Broker, resolution: Resolution, sample: Sample) {
+    fn keep(&mut self, resolution: Resolution, sample: Sample) {
         {
-            let mut recent = broker.recent.lock();
+            let mut recent = self.watch.recent.lock();
             recent.push_back((resolution, sample.clone()));
             if recent.len() > RECENT {
                 recent.pop_front();

@@ -22,7 +22,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
-use crate::{certificate::ClientCertificate, counters::Counters};
+use crate::{certificate::ClientCertificate, counters::Counters, recorder::Named};
 
 /// Why the service ends a connection.
 #[derive(Debug)]
@@ -69,6 +69,14 @@ impl std::fmt::Display for SignedInBy {
     }
 }
 
+/// Where a connection comes from.
+pub(crate) struct LinkOrigin {
+    pub(crate) address: SocketAddr,
+    pub(crate) listener: Arc<str>,
+    pub(crate) certificate: Option<Arc<ClientCertificate>>,
+    pub(crate) trusts_given: bool,
+}
+
 /// One connection of a session.
 #[derive(Debug)]
 pub(crate) struct Link {
@@ -81,19 +89,16 @@ pub(crate) struct Link {
     pub(crate) by: SignedInBy,
     /// The certificate that its client has shown, if it has.
     pub(crate) certificate: Option<Arc<ClientCertificate>>,
+    /// Whether its listener trusts the authorities that were given to the service.
+    pub(crate) trusts_given: bool,
     ending: OnceLock<Ending>,
     /// Cancelled when the connection is gone and the session is parked or over.
     pub(crate) gone: CancellationToken,
 }
 
 impl Link {
-    pub(crate) fn new(
-        address: SocketAddr,
-        listener: Arc<str>,
-        version: ProtocolVersion,
-        by: SignedInBy,
-        certificate: Option<Arc<ClientCertificate>>,
-    ) -> Self {
+    pub(crate) fn new(origin: LinkOrigin, version: ProtocolVersion, by: SignedInBy) -> Self {
+        let LinkOrigin { address, listener, certificate, trusts_given } = origin;
         Self {
             address,
             listener,
@@ -101,6 +106,7 @@ impl Link {
             connected_at: OffsetDateTime::now_utc(),
             by,
             certificate,
+            trusts_given,
             ending: OnceLock::new(),
             gone: CancellationToken::new(),
         }
@@ -213,6 +219,20 @@ pub(crate) struct NewSession {
     pub(crate) began_at: Time,
     /// Whether it outlives its connection.
     pub(crate) kept: bool,
+}
+
+impl Named for Arc<SessionRecord> {
+    fn key(&self) -> SessionKey {
+        self.key
+    }
+
+    fn client_id(&self) -> &str {
+        &self.client_id
+    }
+
+    fn identity(&self) -> &Arc<str> {
+        &self.identity
+    }
 }
 
 impl SessionRecord {

@@ -17,9 +17,8 @@ use rustls::{
 };
 use serde::{Deserialize, Serialize};
 use tokio_rustls::TlsAcceptor;
+use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
-
-use crate::broker::Broker;
 
 /// Between two looks at the files.
 const LOOK: Duration = Duration::from_secs(2);
@@ -185,13 +184,13 @@ impl Tls {
 
 /// Reads files again when they change, until the service stops. Connections that there are keep what they have; a
 /// mistake leaves the certificate in force that was.
-pub(crate) async fn follow(broker: Arc<Broker>, name: Arc<str>, tls: Arc<Tls>) {
+pub(crate) async fn follow(stopping: CancellationToken, name: Arc<str>, tls: Arc<Tls>) {
     let mut known = tls.stamp();
     let mut pending = None;
     loop {
         tokio::select! {
             () = tokio::time::sleep(LOOK) => {}
-            () = broker.stopping.cancelled() => return,
+            () = stopping.cancelled() => return,
         }
         let now = tls.stamp();
         if now == known {

@@ -1185,6 +1185,11 @@ export interface components {
             /** @description What applying it does. */
             effects: components["schemas"]["Effects"];
         };
+        /**
+         * @description How traffic and plan differ.
+         * @enum {string}
+         */
+        DriftKind: "unplanned" | "qos" | "retention" | "payload" | "silent";
         /** @description Traffic that the plan does not say. */
         DriftView: {
             /**
@@ -1199,8 +1204,8 @@ export interface components {
             first: string;
             /** @description Who did it last. */
             identity: string;
-            /** @description `unplanned`, `qos`, `retention`, `payload` or `silent`. */
-            kind: string;
+            /** @description What it is. */
+            kind: components["schemas"]["DriftKind"];
             /**
              * Format: date-time
              * @description When it was seen last.

@@ -45,7 +45,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let mut stop = Stop::listen()?;
     let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
     let settings = Settings {
-        listeners: vec![ListenerSettings::tcp(Settings::LISTENER, arguments.mqtt)],
+        listeners: vec![ListenerSettings::tcp(moorfall_service::DEFAULT_LISTENER, arguments.mqtt)],
         http: arguments.http,
         ..Settings::new(data)
     };

@@ -16,10 +16,10 @@ use utoipa::ToSchema;
 use super::{
     operator::{Operator, address},
     problem::{Body, Problem},
+    state::{App, People, Process},
 };
 use crate::{
     authenticator::ADMINISTRATOR,
-    broker::Broker,
     directory::SignIn as Outcome,
     doors::is_from_elsewhere,
     passwords::{Checked, Guess},
@@ -65,13 +65,13 @@ pub struct Token {
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ), security(()))]
 pub(crate) async fn sign_in(
-    State(broker): State<Arc<Broker>>,
+    State(app): State<App>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     headers: HeaderMap,
     jar: CookieJar,
     Body(body): Body<SignIn>,
 ) -> Result<impl IntoResponse, Problem> {
-    let token = begin(&broker, body, address).await?;
+    let token = begin(&app, body, address).await?;
     // The page came by TLS, which a proxy brings: the browser never sends the cookie without.
     let is_secure = headers.get(header::ORIGIN).is_some_and(|origin| origin.as_bytes().starts_with(b"https://"));
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).max_age(LIFE);
@@ -85,33 +85,35 @@ pub(crate) async fn sign_in(
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ), security(()))]
 pub(crate) async fn token(
-    State(broker): State<Arc<Broker>>,
+    State(app): State<App>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     Body(body): Body<SignIn>,
 ) -> Result<Json<Token>, Problem> {
-    let token = begin(&broker, body, address).await?;
+    let token = begin(&app, body, address).await?;
     Ok(Json(Token { token, seconds: LIFE.whole_seconds() }))
 }
 
 /// Checks who signs in, and gives a new token.
-async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
+async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
     let person = match body {
         SignIn { secret: Some(secret), name: None, password: None, link: None } => {
-            if !broker.authenticator.is_secret(secret.trim().as_bytes()) {
-                return Err(match broker.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
-                    Outcome::TooMany => too_many(),
-                    _ => Problem::new(
-                        StatusCode::UNAUTHORIZED,
-                        "wrong secret",
-                        "that is not the administrator's secret; it stands in the file administrator.secret in the \
+            if !broker.identities.authenticator.is_secret(secret.trim().as_bytes()) {
+                return Err(
+                    match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                        Outcome::TooMany => too_many(),
+                        _ => Problem::new(
+                            StatusCode::UNAUTHORIZED,
+                            "wrong secret",
+                            "that is not the administrator's secret; it stands in the file administrator.secret in the \
                          data folder",
-                    ),
-                });
+                        ),
+                    },
+                );
             }
             None
         }
         SignIn { secret: None, name: Some(name), password: Some(password), link: None } => {
-            let known = broker.store.person(&name).await?;
+            let known = broker.store().person(&name).await?;
             // As for clients: wrong ones are paid for, by address and by name.
             let guess = Guess {
                 address: address.ip(),
@@ -121,7 +123,7 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
                 known: None,
                 limits: &broker.limits,
             };
-            let checked = broker.directory.passwords.check(guess).await;
+            let checked = broker.identities.directory.passwords.check(guess).await;
             match known {
                 _ if checked == Checked::TooMany => return Err(too_many()),
                 Some(person) if checked == Checked::Right => Some(person),
@@ -133,16 +135,18 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
             }
         }
         SignIn { secret: None, name: None, password: None, link: Some(link) } => {
-            if !broker.sign_ins.take_link(&link) {
-                return Err(match broker.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
-                    Outcome::TooMany => too_many(),
-                    _ => Problem::new(
-                        StatusCode::UNAUTHORIZED,
-                        "link not good",
-                        "the link signs in once, within an hour, and has been used or is too old; sign in with the \
+            if !people.sign_ins.take_link(&link) {
+                return Err(
+                    match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                        Outcome::TooMany => too_many(),
+                        _ => Problem::new(
+                            StatusCode::UNAUTHORIZED,
+                            "link not good",
+                            "the link signs in once, within an hour, and has been used or is too old; sign in with the \
                          secret, which stands in the file administrator.secret in the data folder",
-                    ),
-                });
+                        ),
+                    },
+                );
             }
             None
         }
@@ -156,7 +160,7 @@ async fn begin(broker: &Broker, body: SignIn, address: SocketAddr) -> Result<Str
         Some(person) => Operator::new(&person.name, &person.role, address),
     };
     let person = person.as_ref().map(|person| (&*person.name, &*person.role));
-    Ok(broker.sign_ins.add(person, &operator.author()).await?)
+    Ok(people.sign_ins.add(person, &operator.author()).await?)
 }
 
 fn too_many() -> Problem {
@@ -177,30 +181,30 @@ fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
     (status = 204, description = "Signed out"),
 ), security(()))]
 pub(crate) async fn sign_out(
-    State(broker): State<Arc<Broker>>,
+    State(people): State<Arc<People>>,
     headers: HeaderMap,
     jar: CookieJar,
 ) -> Result<impl IntoResponse, Problem> {
     let token = jar.get(COOKIE).map(Cookie::value).or(bearer(&headers));
     if let Some(token) = token {
-        broker.sign_ins.remove(token).await?;
+        people.sign_ins.remove(token).await?;
     }
     Ok((StatusCode::NO_CONTENT, jar.remove(Cookie::build(COOKIE).path("/"))))
 }
 
 /// Lets a request pass that brings the secret, the token of a sign-in, or the console's cookie.
 pub(crate) async fn signed_in(
-    Extension(broker): Extension<Arc<Broker>>,
+    Extension(App { broker, people, .. }): Extension<App>,
     jar: CookieJar,
     mut request: Request,
     next: Next,
 ) -> Result<Response, Problem> {
     let address = address(&request);
     let operator = if let Some(token) = bearer(request.headers()) {
-        if broker.authenticator.is_secret(token.as_bytes()) {
+        if broker.identities.authenticator.is_secret(token.as_bytes()) {
             Some(Operator::administrator(address))
         } else {
-            let known = broker.sign_ins.get(token);
+            let known = people.sign_ins.get(token);
             if known.is_none() {
                 tokio::time::sleep(std::time::Duration::from_millis(500)).await;
             }
@@ -208,7 +212,7 @@ pub(crate) async fn signed_in(
         }
     } else {
         let cookie = jar.get(COOKIE).ok_or_else(Problem::not_signed_in)?;
-        broker.sign_ins.get(cookie.value()).map(|signed_in| operator_of(signed_in, address))
+        people.sign_ins.get(cookie.value()).map(|signed_in| operator_of(signed_in, address))
     };
     request.extensions_mut().insert(operator.ok_or_else(Problem::not_signed_in)?);
     Ok(next.run(request).await)
@@ -221,14 +225,14 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
 /// Lets a request pass that asks for a name of this service, and of the API only what no other page asks: browsers say
 /// where a request was made.
 pub(crate) async fn at_home(
-    Extension(broker): Extension<Arc<Broker>>,
+    Extension(process): Extension<Arc<Process>>,
     request: Request,
     next: Next,
 ) -> Result<Response, Problem> {
     let headers = request.headers();
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
     let host = text(header::HOST).or(request.uri().authority().map(Authority::as_str)).unwrap_or_default();
-    if !broker.doors.is_own_host(host) {
+    if !process.reception.doors.is_own_host(host) {
         let detail = format!(
             "the request asks for {host:?}, which is no name of this service; ask for localhost or an address, or name it \
              under `hosts` in moorfall.toml"
@@ -237,7 +241,7 @@ pub(crate) async fn at_home(
     }
     if request.uri().path().starts_with("/api/") {
         let origin = headers.get(header::ORIGIN).map(|origin| origin.to_str().unwrap_or("null"));
-        let is_foreign = origin.is_some_and(|origin| !broker.doors.is_own_origin(headers, origin, false));
+        let is_foreign = origin.is_some_and(|origin| !process.reception.doors.is_own_origin(headers, origin, false));
         if is_foreign || is_from_elsewhere(headers) {
             let page = origin.unwrap_or("another site");
             let detail = format!("the request came from a page of {page}; use the console of this service itself");

@@ -13,11 +13,13 @@ use super::{
     operator::Operator,
     problem::{Body, Problem},
     reading::Path,
+    state::{App, Process},
 };
 use crate::{
     authorities::{AuthorityError, certificates},
     broker::Broker,
     certificate::ClientCertificate,
+    trust::trust,
 };
 
 /// An authority that signs client certificates.
@@ -75,7 +77,7 @@ pub(crate) struct AuthorityDraft {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<AuthorityView>> {
-    Json(broker.authorities.list().iter().map(|authority| (&**authority).into()).collect())
+    Json(broker.identities.authorities.list().iter().map(|authority| (&**authority).into()).collect())
 }
 
 /// Trust an authority, from the next connection on.
@@ -87,7 +89,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<Authorit
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn add(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, process, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(AuthorityDraft { name, pem }): Body<AuthorityDraft>,
 ) -> Result<(StatusCode, Json<AuthorityView>), Problem> {
@@ -95,14 +97,17 @@ pub(crate) async fn add(
         after: Some(json!(AuthorityView::from(record))),
         ..Deed::new("add", "authority", &*name)
     };
-    let added = broker.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(|error| match error {
-        AuthorityError::Unusable(words) => {
-            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
-        }
-        AuthorityError::Taken(_) => Problem::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
-        AuthorityError::Store(error) => error.into(),
-    })?;
-    let failed = in_force(&broker);
+    let added =
+        broker.identities.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(
+            |error| match error {
+                AuthorityError::Unusable(words) => {
+                    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
+                }
+                AuthorityError::Taken(_) => Problem::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
+                AuthorityError::Store(error) => error.into(),
+            },
+        )?;
+    let failed = in_force(&broker, &process);
     let view = AuthorityView::from(&*added);
     failed.map(|()| (StatusCode::CREATED, Json(view)))
 }
@@ -116,7 +121,7 @@ pub(crate) async fn add(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, process, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
@@ -124,18 +129,18 @@ pub(crate) async fn remove(
         before: Some(json!(AuthorityView::from(record))),
         ..Deed::new("remove", "authority", &*name)
     };
-    if !broker.authorities.remove(&name, &operator.author(), deed).await? {
+    if !broker.identities.authorities.remove(&name, &operator.author(), deed).await? {
         let detail = format!("there is no authority {name}; /api/v1/authorities lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such authority", detail));
     }
-    let failed = in_force(&broker);
+    let failed = in_force(&broker, &process);
     broker.end_by_authority();
     failed.map(|()| StatusCode::NO_CONTENT)
 }
 
 /// Has all listeners follow; says which can't.
-fn in_force(broker: &Broker) -> Result<(), Problem> {
-    let failed = broker.trust_authorities();
+fn in_force(broker: &Broker, process: &Process) -> Result<(), Problem> {
+    let failed = trust(&process.listeners, &broker.identities.authorities);
     if failed.is_empty() {
         return Ok(());
     }

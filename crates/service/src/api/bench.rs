@@ -20,10 +20,11 @@ use super::{
     problem::{Body, Problem},
     reading::{Path, Query},
     retained::NameAndValue,
+    state::App,
 };
 use crate::{
     authenticator::ADMINISTRATOR,
-    bench::{self, BenchClient, CLIENTS, Happening, NotOpened, What},
+    bench::{self, Bench, BenchClient, CLIENTS, Happening, NotOpened, What},
     broker::Broker,
     clock::date,
 };
@@ -247,8 +248,8 @@ impl BenchMessage {
     }
 }
 
-fn held(broker: &Broker, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Problem> {
-    broker.bench.get(id, &operator.name).ok_or_else(|| {
+fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Problem> {
+    desk.get(id, &operator.name).ok_or_else(|| {
         let detail = "there is no such client of yours on the bench; one that nobody asks for is closed after a minute";
         Problem::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
     })
@@ -263,7 +264,7 @@ fn held(broker: &Broker, id: &str, operator: &Operator) -> Result<Arc<BenchClien
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn open(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, process, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(order): Body<BenchOrder>,
 ) -> Result<(StatusCode, Json<BenchClientView>), Problem> {
@@ -287,7 +288,7 @@ pub(crate) async fn open(
         will,
         ..Options::new(Remote::tcp("the broker", 0, Some(identity.clone())))
     };
-    let opened = bench::open(&broker, &options, &identity, &operator.author(), operator.address).await;
+    let opened = bench::open(&desk, &broker, &process, &options, &identity, &operator.author(), operator.address).await;
     let client = opened.map_err(|why| match why {
         NotOpened::TooMany => {
             let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
@@ -322,7 +323,7 @@ pub(crate) async fn open(
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn happenings(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Query(Wanted { of, wait }): Query<Wanted>,
 ) -> Result<Json<Vec<BenchHappenings>>, Problem> {
@@ -331,13 +332,13 @@ pub(crate) async fn happenings(
         let number = one.split_once('.').and_then(|(id, number)| Some((id, number.parse::<u64>().ok()?)));
         asked.push(number.ok_or_else(|| wrong(format!("{one:?} is not a client and a number, as `ID.NUMBER`")))?);
     }
-    let held = asked.iter().filter_map(|(id, after)| Some((broker.bench.get(id, &operator.name)?, *after)));
+    let held = asked.iter().filter_map(|(id, after)| Some((desk.get(id, &operator.name)?, *after)));
     let held: Vec<_> = held.collect();
     // Whoever asks for one that is gone is told so at once.
     let patience = if held.len() < asked.len() { 0 } else { wait.min(PATIENCE) };
     tokio::select! {
-        () = broker.bench.wait(&held, Duration::from_secs(patience), broker.clock.now()) => {}
-        () = broker.stopping.cancelled() => {}
+        () = desk.wait(&held, Duration::from_secs(patience), broker.now()) => {}
+        () = broker.common.stopping.cancelled() => {}
     }
     let answer = asked.into_iter().map(|(id, after)| {
         let client = held.iter().find(|(client, _)| client.id == id);
@@ -405,7 +406,7 @@ async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, an
         // What was sent before is handled before.
         let _gone_or_not = client.client.ping().await;
     }
-    let record = broker.registry.get(&client.client_id);
+    let record = broker.sessions.registry.get(&client.client_id);
     let refusal = record.and_then(|record| record.last_refusal.lock().clone()).filter(|refusal| refusal.at >= since);
     match refusal {
         Some(refusal) if answer.accepted => {
@@ -428,12 +429,12 @@ async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, an
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn subscribe(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(wanted): Body<BenchSubscription>,
 ) -> Result<Json<BenchAnswer>, Problem> {
-    let client = held(&broker, &id, &operator)?;
+    let client = held(&desk, &id, &operator)?;
     let options = SubscriptionOptions {
         qos: read_qos(wanted.qos)?,
         no_local: wanted.no_local,
@@ -460,12 +461,12 @@ pub(crate) async fn subscribe(
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn unsubscribe(
-    State(broker): State<Arc<Broker>>,
+    State(desk): State<Arc<Bench>>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(BenchFilter { filter }): Body<BenchFilter>,
 ) -> Result<Json<BenchAnswer>, Problem> {
-    let client = held(&broker, &id, &operator)?;
+    let client = held(&desk, &id, &operator)?;
     let filter = read_filter(filter)?;
     let began = std::time::Instant::now();
     let answer = client.client.unsubscribe(vec![filter]).await.map(Some);
@@ -481,12 +482,12 @@ pub(crate) async fn unsubscribe(
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn publish(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(message): Body<BenchMessage>,
 ) -> Result<Json<BenchAnswer>, Problem> {
-    let client = held(&broker, &id, &operator)?;
+    let client = held(&desk, &id, &operator)?;
     let publish = message.read()?;
     let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
     let answer = client.client.publish(publish).await;
@@ -511,13 +512,13 @@ pub(crate) struct Leaving {
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn close(
-    State(broker): State<Arc<Broker>>,
+    State(desk): State<Arc<Bench>>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Query(Leaving { abruptly }): Query<Leaving>,
 ) -> Result<StatusCode, Problem> {
-    held(&broker, &id, &operator)?;
-    if let Some(client) = broker.bench.take(&id, &operator.name) {
+    held(&desk, &id, &operator)?;
+    if let Some(client) = desk.take(&id, &operator.name) {
         if abruptly {
             client.client.abandon().await;
         } else {

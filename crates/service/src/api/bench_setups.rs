@@ -50,7 +50,7 @@ impl From<BenchSetup> for BenchSetupView {
     (status = 403, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<BenchSetupView>>, Problem> {
-    Ok(Json(broker.store.bench_setups().await?.into_iter().map(Into::into).collect()))
+    Ok(Json(broker.store().bench_setups().await?.into_iter().map(Into::into).collect()))
 }
 
 /// Keep a set-up of the bench, in place of one of the same name.
@@ -74,7 +74,7 @@ pub(crate) async fn put(
     if panes.to_string().len() > SETUP_BYTES {
         return Err(wrong(format!("a set-up has {SETUP_BYTES} bytes of JSON at most")));
     }
-    let put = broker.store.put_bench_setup(name, &panes, SETUPS, &operator.author()).await?;
+    let put = broker.store().put_bench_setup(name, &panes, SETUPS, &operator.author()).await?;
     let put = put.ok_or_else(|| {
         let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
         Problem::new(StatusCode::CONFLICT, "too many set-ups", detail)
@@ -94,7 +94,7 @@ pub(crate) async fn remove(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    if !broker.store.remove_bench_setup(&name, &operator.author()).await? {
+    if !broker.store().remove_bench_setup(&name, &operator.author()).await? {
         let detail = format!("there is no set-up {name}; /api/v1/bench/setups lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such set-up", detail));
     }

@@ -18,10 +18,11 @@ use super::{
     operator::Operator,
     problem::{Body, Problem},
     reading::Path,
+    state::{App, People},
 };
 use crate::{
     broker::Broker,
-    design::{Checked, Draft, NotApplied},
+    draft::{Checked, Draft, NotApplied},
     gatekeeper::Held,
 };
 
@@ -75,17 +76,17 @@ impl IntoResponse for NotApplied {
     (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn check(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(draft): Body<BlueprintDraft>,
 ) -> Result<Json<Check>, Problem> {
-    let _one_at_a_time = one_check(&broker, &operator)?;
+    let _one_at_a_time = one_check(&people, &operator)?;
     Ok(Json(check_view(&broker.check_apart(sources(draft.files)).await)))
 }
 
 /// A check takes a core for as long as it lasts, so everyone has one at a time.
-fn one_check(broker: &Broker, operator: &Operator) -> Result<Held<Arc<str>>, Problem> {
-    broker.checks.take(Arc::clone(&operator.name), 1, usize::MAX).ok_or_else(|| {
+fn one_check(people: &People, operator: &Operator) -> Result<Held<Arc<str>>, Problem> {
+    people.checks.take(Arc::clone(&operator.name), 1, usize::MAX).ok_or_else(|| {
         let detail = format!("a check of {} is under way; wait for its answer", operator.name);
         Problem::new(StatusCode::TOO_MANY_REQUESTS, "one check at a time", detail)
     })
@@ -99,11 +100,11 @@ fn one_check(broker: &Broker, operator: &Operator) -> Result<Held<Arc<str>>, Pro
     (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn compare(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(draft): Body<BlueprintDraft>,
 ) -> Result<Json<Comparison>, Problem> {
-    let _one_at_a_time = one_check(&broker, &operator)?;
+    let _one_at_a_time = one_check(&people, &operator)?;
     let base = broker.design.in_force().revision;
     let checked = broker.check_apart(sources(draft.files)).await;
     let (changes, effects) = match checked.policy.clone() {
@@ -167,7 +168,7 @@ pub(crate) async fn revert(
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<RevisionView>>, Problem> {
-    let records = broker.store.revisions(LISTED).await?;
+    let records = broker.store().revisions(LISTED).await?;
     let in_force = broker.design.in_force().revision;
     Ok(Json(records.into_iter().map(|record| view(record, in_force)).collect()))
 }
@@ -183,7 +184,7 @@ pub(crate) async fn show(
     State(broker): State<Arc<Broker>>,
     Path(number): Path<i64>,
 ) -> Result<Json<RevisionView>, Problem> {
-    let record = broker.store.revision(number).await?;
+    let record = broker.store().revision(number).await?;
     let in_force = broker.design.in_force().revision;
     record.map(|record| Json(view(record, in_force))).ok_or_else(|| unknown(number))
 }

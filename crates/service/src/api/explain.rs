@@ -16,7 +16,7 @@ use super::{
     problem::{Body, Problem},
     reading::{Limit, Query},
 };
-use crate::{broker::Broker, effects::inner, registry::Rights};
+use crate::{broker::Broker, effects::inner, judge::Rights};
 
 /// Decide as for a live session, and say what became of every rule.
 #[utoipa::path(post, operation_id = "explain_access", path = "/access/explain", tag = "design", request_body = AccessQuestion, responses(
@@ -150,7 +150,7 @@ fn matrix_of(broker: &Broker, wanted: &Wanted) -> Matrix {
     groups.retain(|(name, _)| name.contains(&wanted.search));
     let total = groups.len() as u64;
     groups.truncate(wanted.limit.0);
-    let tied = broker.directory.tied();
+    let tied = broker.identities.directory.tied();
     let rows = groups.into_iter().map(|(name, members)| row(&policy, name, &members, &tied)).collect();
     let topics = blueprint.topics.iter().map(|topic| topic.path.clone()).collect();
     Matrix { topics, rows, total }

@@ -43,7 +43,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query
     apart(move || {
         let Wanted { search, after, limit } = wanted;
         // One more tells that there are more.
-        let found = broker.directory.list(&search, after.as_deref(), limit.0 + 1);
+        let found = broker.identities.directory.list(&search, after.as_deref(), limit.0 + 1);
         Page::of(found, limit.0, |_, last| {
             format!("search={}&after={}&limit={}", encoded(&search), encoded(&last.name), limit.0)
         })
@@ -61,7 +61,7 @@ pub(crate) async fn show(
     State(broker): State<Arc<Broker>>,
     Path(name): Path<String>,
 ) -> Result<Json<IdentityView>, Problem> {
-    broker.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
+    broker.identities.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
 }
 
 /// Make or replace an identity. Its live sessions end when what they rest on has changed.
@@ -158,9 +158,9 @@ pub(crate) async fn import(
         let detail = format!("there are {} identities; at most {IMPORTED} are taken at a time", identities.len());
         return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
     }
-    let faults = broker.directory.check_many(&identities).into_iter();
+    let faults = broker.identities.directory.check_many(&identities).into_iter();
     let faults: Vec<_> = faults.map(|(place, words)| ImportFault { place: place as u64, words }).collect();
-    let effects = broker.directory.foresee(&identities);
+    let effects = broker.identities.directory.foresee(&identities);
     let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
     let (made, changed, unchanged) =
         (number(ImportEffect::Made), number(ImportEffect::Changed), number(ImportEffect::Unchanged));

@@ -6,6 +6,7 @@ use axum::{Json, extract::State, http::StatusCode};
 use moorfall_core::{
     QueuePolicy,
     access::{Access, Request},
+    plan::Agreement,
     router::Recipient,
 };
 use moorfall_wire::{QoS, TopicName};
@@ -22,7 +23,7 @@ use super::{
 use crate::{
     broker::Broker,
     clock::date,
-    registry::Rights,
+    judge::Rights,
     session_record::{Place, SessionRecord},
 };
 
@@ -145,13 +146,14 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
     let access = match broker.rights(&identity, &client_id) {
         Rights::Unlimited => Access::unrestricted(&identity),
         Rights::Bound(access) => access,
-        Rights::None(words) => {
-            let detail = format!("{identity} can't connect: {words}");
+        Rights::None(why) => {
+            let detail = format!("{identity} can't connect: {why}");
             return Err(Problem::new(StatusCode::NOT_FOUND, "no such identity", detail));
         }
     };
     let access = answer(&access, Request::Publish { topic: &name, qos, retain });
-    let plan = plan_of(broker, &name, qos, retain, payload.as_bytes());
+    let policy = broker.design.policy();
+    let plan = PlanVerdict::from(policy.plan().judge(&name, qos, retain, payload.as_bytes()));
     let accepted = access.allowed && !plan.refused;
     let words = match (access.allowed, plan.refused) {
         (false, _) => access.words.clone(),
@@ -169,7 +171,7 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
     };
     if accepted {
         let weight = payload.len() + name.len();
-        let route = broker.router.route(&name);
+        let route = broker.sessions.router.route(&name);
         let direct = route.recipients.iter().map(|recipient| (recipient, String::new()));
         let shared = route.groups.iter().flat_map(|group| {
             let others = group.members().len();
@@ -188,34 +190,25 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
     Ok(journey)
 }
 
-/// What the plan says of a message.
-pub(crate) fn plan_of(broker: &Broker, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> PlanVerdict {
-    let policy = broker.design.policy();
-    let plan = policy.plan();
-    let has_plan = !plan.topics().is_empty();
-    let place = plan.find(topic);
-    let broken = place.and_then(|place| plan.check(place, qos, retain, payload));
-    let path = place.map(|place| plan.topics()[place].path.clone()).unwrap_or_default();
-    let refused = broken.as_ref().is_some_and(|broken| broken.refused);
-    let breach = match (broken, place) {
-        (Some(broken), _) => broken.words,
-        (None, None) if has_plan => "no planned path holds this topic".into(),
-        _ => String::new(),
-    };
-    let words = match (has_plan, path.as_str(), breach.as_str()) {
-        (false, ..) => "nothing is planned".to_owned(),
-        (true, "", breach) => breach.to_owned(),
-        (true, path, "") => format!("it is as planned for {path}"),
-        (true, path, breach) => {
-            let fate = if refused { "it is refused" } else { "it is only counted" };
-            format!("it breaks the plan of {path}: {breach}; {fate}")
+impl From<Agreement> for PlanVerdict {
+    fn from(agreement: Agreement) -> Self {
+        let breach = match &agreement {
+            Agreement::Breaks(_, broken) => broken.words.clone(),
+            Agreement::Unplanned => agreement.to_string(),
+            Agreement::NoPlan | Agreement::AsPlanned(_) => String::new(),
+        };
+        Self {
+            has_plan: agreement != Agreement::NoPlan,
+            path: agreement.path().unwrap_or_default().to_owned(),
+            breach,
+            refused: agreement.is_refused(),
+            words: agreement.to_string(),
         }
-    };
-    PlanVerdict { has_plan, path, breach, refused, words }
+    }
 }
 
 fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {
-    match (broker.router.retained_of(topic), clears) {
+    match (broker.sessions.router.retained_of(topic), clears) {
         (Some(before), true) => format!("the message of {} is cleared", date(before.received).date()),
         (None, true) => "an empty message clears, and there is nothing to clear".into(),
         (Some(before), false) => format!("it takes the place of the message of {}", date(before.received).date()),
@@ -264,7 +257,7 @@ fn fate(
         Rights::Bound(access) if !access.may_receive(topic) => {
             return (Outcome::Withheld, format!("a rule denies {} this topic", record.identity));
         }
-        Rights::None(words) => return (Outcome::Withheld, words),
+        Rights::None(why) => return (Outcome::Withheld, why.to_string()),
         _ => {}
     }
     let (waiting, _) = record.queue();

@@ -9,14 +9,14 @@ use axum::{
     response::sse::{Event, KeepAlive, Sse},
 };
 use futures_util::{Stream, stream};
-use moorfall_core::measure::{Rates, Totals};
+use moorfall_core::measure::Rates;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::sync::broadcast::error::RecvError;
 use utoipa::ToSchema;
 
-use super::{operator::Operator, problem::Problem};
-use crate::broker::Broker;
+use super::{operator::Operator, problem::Problem, state::App};
+use crate::sampler::Reading;
 
 /// Rates, each per second.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -56,13 +56,13 @@ pub struct LiveReading {
     pub refused: u64,
 }
 
-impl LiveReading {
-    pub(crate) fn new(at: OffsetDateTime, sessions: usize, rates: Rates, average: Rates, totals: Totals) -> Self {
+impl From<&Reading> for LiveReading {
+    fn from(Reading { at, sessions, rates, average, totals }: &Reading) -> Self {
         Self {
-            at,
-            sessions: sessions as u64,
-            rates: rates.into(),
-            average: average.into(),
+            at: *at,
+            sessions: *sessions as u64,
+            rates: (*rates).into(),
+            average: (*average).into(),
             withheld: totals.withheld,
             refused: totals.refused,
         }
@@ -76,16 +76,16 @@ impl LiveReading {
     (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn live(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, watch, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
     let most = broker.limits.live_streams_per_person;
-    let ticket = broker.sign_ins.streams.take(Arc::clone(&operator.name), most, usize::MAX).ok_or_else(|| {
+    let ticket = people.sign_ins.streams.take(Arc::clone(&operator.name), most, usize::MAX).ok_or_else(|| {
         let detail = format!("{} has {most} live streams open, as many as may be; close one", operator.name);
         Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many live streams", detail)
     })?;
-    let readings = broker.live.subscribe();
-    let stopping = broker.stopping.clone();
+    let readings = watch.readings();
+    let stopping = broker.common.stopping.clone();
     // The stream ends with the sign-in that it rests on.
     let over = async move {
         match operator.signed_in {
@@ -103,7 +103,7 @@ pub(crate) async fn live(
             };
             match reading {
                 Ok(reading) => {
-                    let event = Event::default().event("reading").json_data(&reading).ok()?;
+                    let event = Event::default().event("reading").json_data(LiveReading::from(&reading)).ok()?;
                     return Some((Ok(event), (readings, stopping, over, ticket)));
                 }
                 // A reader that was too slow goes on with the newest readings.

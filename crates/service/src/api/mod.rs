@@ -20,6 +20,7 @@ mod reading;
 mod recordings;
 mod retained;
 mod sessions;
+mod state;
 mod status;
 mod throughput;
 mod tokens;
@@ -44,11 +45,13 @@ use utoipa::{
 };
 use utoipa_axum::{router::OpenApiRouter, routes};
 
-pub(crate) use self::journey::plan_of;
 pub use self::live::LiveReading;
 use self::operator::Role;
-pub(crate) use self::status::{OPEN_WARNING, exposed};
-use crate::{broker::Broker, http_server, listener};
+pub(crate) use self::{
+    state::{Addresses, App, People, Process},
+    status::{exposed, warn_of_open},
+};
+use crate::{http_server, upgrade};
 
 /// The largest body of a request, bytes.
 const BODY: usize = 4 * 1024 * 1024;
@@ -84,13 +87,13 @@ fn preview(bytes: &[u8]) -> Option<String> {
     }
 }
 
-fn routes() -> OpenApiRouter<Arc<Broker>> {
+fn routes() -> OpenApiRouter<App> {
     let open = OpenApiRouter::new()
         .routes(routes!(access::sign_in))
         .routes(routes!(access::token))
         .routes(routes!(access::sign_out))
         .routes(routes!(design::schema));
-    let role = |router: OpenApiRouter<Arc<Broker>>, role: Role| {
+    let role = |router: OpenApiRouter<App>, role: Role| {
         router.route_layer(middleware::from_fn(move |request, next| operator::at_least(role, request, next)))
     };
     let watch = OpenApiRouter::new()
@@ -171,10 +174,10 @@ fn described(mut openapi: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi 
 }
 
 /// Serves until `stop`.
-pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: CancellationToken) {
+pub(crate) async fn serve(app: App, listener: TcpListener, stop: CancellationToken) {
     let (router, description) = routes().split_for_parts();
     let description = described(description);
-    let app: Router = router
+    let router: Router = router
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
         .route("/mqtt", get(mqtt))
         .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
@@ -184,16 +187,17 @@ pub(crate) async fn serve(broker: Arc<Broker>, listener: TcpListener, stop: Canc
         .layer(middleware::from_fn(problem::no_nul))
         .layer(middleware::from_fn(access::at_home))
         .layer(middleware::from_fn(console::security_headers))
-        .layer(axum::Extension(Arc::clone(&broker)))
-        .with_state(Arc::clone(&broker));
-    http_server::serve(broker, listener, app, stop).await;
+        .layer(axum::Extension(Arc::clone(&app.process)))
+        .layer(axum::Extension(app.clone()))
+        .with_state(app.clone());
+    http_server::serve(app, listener, router, stop).await;
 }
 
 /// MQTT over WebSocket, at a path of this interface.
 async fn mqtt(
-    State(broker): State<Arc<Broker>>,
+    State(process): State<Arc<Process>>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     request: Request,
 ) -> Response {
-    listener::visit_by_http(&broker, request, address)
+    upgrade::visit_by_http(&process.reception, Arc::clone(&process.http_listener), request, address)
 }

@@ -18,6 +18,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::{
     problem::{Body, Problem},
     reading::{Limit, Path, Query},
+    state::App,
 };
 use crate::{authenticator::ADMINISTRATOR, broker::Broker, sign_ins::SignedIn};
 
@@ -160,7 +161,7 @@ const PASSWORD: usize = 10;
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<PersonView>>, Problem> {
-    Ok(Json(broker.store.people().await?.iter().map(PersonView::from).collect()))
+    Ok(Json(broker.store().people().await?.iter().map(PersonView::from).collect()))
 }
 
 /// Make or change a person. With another password or role all their sign-ins end.
@@ -172,7 +173,7 @@ pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<P
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn put(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(draft): Body<PersonDraft>,
@@ -184,9 +185,9 @@ pub(crate) async fn put(
     if draft.password.as_ref().is_some_and(|password| password.chars().count() < PASSWORD || password.len() > 1_024) {
         return Err(wrong("a person's password has at least ten characters, and 1,024 bytes at most"));
     }
-    let before = broker.store.person(&name).await?;
+    let before = broker.store().person(&name).await?;
     let hash = match draft.password {
-        Some(password) => Some(broker.directory.hash(password).await?),
+        Some(password) => Some(broker.identities.directory.hash(password).await?),
         None => None,
     };
     let role = draft.role.name();
@@ -197,10 +198,10 @@ pub(crate) async fn put(
         ..Deed::new("put", "person", &*name)
     };
     let by = operator.author();
-    let put = broker.store.put_person(&name, hash.as_deref(), role, ends_sign_ins, &by, |_| deed);
+    let put = broker.store().put_person(&name, hash.as_deref(), role, ends_sign_ins, &by, |_| deed);
     let record = put.await?.ok_or_else(|| wrong("a new person needs a password"))?;
     if ends_sign_ins {
-        broker.sign_ins.forget(&name);
+        people.sign_ins.forget(&name);
     }
     Ok(Json(PersonView::from(&record)))
 }
@@ -213,18 +214,18 @@ pub(crate) async fn put(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    let before = broker.store.person(&name).await?;
+    let before = broker.store().person(&name).await?;
     let before = before.map(|record| json!({ "role": record.role }));
     let deed = Deed { before, ..Deed::new("remove", "person", &*name) };
-    if !broker.store.remove_person(&name, &operator.author(), &deed).await? {
+    if !broker.store().remove_person(&name, &operator.author(), &deed).await? {
         let detail = format!("there is no person {name}; /api/v1/people lists all");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such person", detail));
     }
-    broker.sign_ins.forget(&name);
+    people.sign_ins.forget(&name);
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -284,6 +285,6 @@ pub(crate) async fn audit(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<Vec<AuditView>>, Problem> {
-    let records = broker.store.audits(&wanted.search, wanted.before, wanted.limit.0 as i64).await?;
+    let records = broker.store().audits(&wanted.search, wanted.before, wanted.limit.0 as i64).await?;
     Ok(Json(records.into_iter().map(Into::into).collect()))
 }

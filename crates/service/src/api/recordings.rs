@@ -21,6 +21,7 @@ use crate::{
     clock::date,
     effects::inner,
     recorder::{self, End, Journey, Lead, Recording, TooMany},
+    sessions::Sessions,
 };
 
 /// What is to be recorded.
@@ -133,23 +134,24 @@ fn view(recording: &Recording) -> RecordingView {
     }
 }
 
-fn message(journey: &Journey) -> RecordedMessage {
-    let outcomes: Vec<Outcome> = journey.leads.iter().map(|lead| recipient(journey.at, lead).outcome).collect();
+fn message(sessions: &Sessions, journey: &Journey) -> RecordedMessage {
+    let outcomes: Vec<Outcome> =
+        journey.leads.iter().map(|lead| recipient(sessions, journey.at, lead).outcome).collect();
     let number = |wanted: &[Outcome]| outcomes.iter().filter(|outcome| wanted.contains(outcome)).count() as u64;
     RecordedMessage {
         number: journey.number,
         at: date(journey.at),
         topic: journey.topic.to_string(),
-        identity: journey.origin.identity.clone(),
-        client_id: journey.origin.client_id.clone(),
+        identity: journey.publisher.identity.clone(),
+        client_id: journey.publisher.client_id.clone(),
         qos: journey.qos.level(),
         retain: journey.retain,
         bytes: journey.bytes as u64,
         preview: preview(&journey.payload),
         more: journey.bytes > journey.payload.len(),
         refused: journey.refused.clone(),
-        access: journey.origin.access.clone(),
-        plan: journey.origin.plan.clone(),
+        access: journey.publisher.access.clone(),
+        plan: journey.publisher.plan.clone(),
         recipients: journey.total,
         queued: number(&[Outcome::Queued]),
         sent: number(&[Outcome::Sent]),
@@ -158,7 +160,7 @@ fn message(journey: &Journey) -> RecordedMessage {
     }
 }
 
-fn recipient(began: Time, lead: &Lead) -> RecipientView {
+fn recipient(sessions: &Sessions, began: Time, lead: &Lead) -> RecipientView {
     let millis = |from: Time, to: Time| (to - from).as_micros() as f64 / 1_000.0;
     let sent_after = lead.sent.map(|sent| millis(began, sent));
     let answered_after = match &lead.end {
@@ -167,10 +169,8 @@ fn recipient(began: Time, lead: &Lead) -> RecipientView {
     };
     let sent = || sent_after.map(|millis| format!("sent after {}", short(millis)));
     let (outcome, words) = match (&lead.end, lead.sent) {
-        (Some(End::Withheld(words)), None) => (Outcome::Withheld, words.clone()),
-        (Some(End::Withheld(words)), Some(_)) => {
-            (Outcome::Withheld, format!("{}; {words}", sent().unwrap_or_default()))
-        }
+        (Some(End::Withheld(why)), None) => (Outcome::Withheld, why.to_string()),
+        (Some(End::Withheld(why)), Some(_)) => (Outcome::Withheld, format!("{}; {why}", sent().unwrap_or_default())),
         (Some(End::Answered(_, reason)), _) => {
             let after = short(answered_after.unwrap_or_default());
             if reason.is_error() {
@@ -184,15 +184,16 @@ fn recipient(began: Time, lead: &Lead) -> RecipientView {
             let waits = if lead.qos == QoS::AtMostOnce { "" } else { ", not acknowledged yet" };
             (Outcome::Sent, words + waits)
         }
-        (None, None) if lead.record.is_connected() => {
-            let (waiting, _) = lead.record.queue();
-            (Outcome::Queued, format!("waits to be sent: {waiting} in its queue"))
-        }
-        (None, None) => (Outcome::Queued, "its client is away".into()),
+        (None, None) => match sessions.registry.get(&lead.client_id).filter(|record| record.key == lead.session) {
+            Some(record) if record.is_connected() => {
+                (Outcome::Queued, format!("waits to be sent: {} in its queue", record.queue().0))
+            }
+            _ => (Outcome::Queued, "its client is away".into()),
+        },
     };
     RecipientView {
-        client_id: lead.record.client_id.clone(),
-        identity: lead.record.identity.to_string(),
+        client_id: lead.client_id.clone(),
+        identity: lead.identity.to_string(),
         shared: lead.shared.as_ref().map(ToString::to_string).unwrap_or_default(),
         qos: lead.qos.level(),
         outcome,
@@ -234,7 +235,7 @@ pub(crate) async fn begin(
     if !(1..=longest).contains(&seconds) {
         return Err(wrong(format!("a recording takes from 1 to {longest} seconds, and not {seconds}")));
     }
-    let begun = broker.begin_recording(inner(&filter), Duration::from_secs(seconds), &operator.author());
+    let begun = broker.sessions.begin_recording(inner(&filter), Duration::from_secs(seconds), &operator.author());
     let recording = begun.map_err(|TooMany| {
         let detail = "eight recordings run already, as many as may; end one of them".to_owned();
         Problem::new(StatusCode::CONFLICT, "too many recordings", detail)
@@ -248,7 +249,7 @@ pub(crate) async fn begin(
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<RecordingView>> {
-    Json(broker.recorder.all(broker.clock.now()).iter().map(view).collect())
+    Json(broker.live.recorder.all(broker.now()).iter().map(view).collect())
 }
 
 /// Which messages are asked for.
@@ -277,9 +278,12 @@ pub(crate) async fn show(
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<RecordingDetails>, Problem> {
     let most = wanted.limit.0.min(recorder::MESSAGES);
-    let shown = broker.recorder.show(number, wanted.after, most, broker.clock.now());
+    let shown = broker.live.recorder.show(number, wanted.after, most, broker.now());
     let (recording, journeys) = shown.ok_or_else(|| absent(number))?;
-    Ok(Json(RecordingDetails { recording: view(&recording), messages: journeys.iter().map(message).collect() }))
+    Ok(Json(RecordingDetails {
+        recording: view(&recording),
+        messages: journeys.iter().map(|journey| message(&broker.sessions, journey)).collect(),
+    }))
 }
 
 /// What became of one recorded message.
@@ -292,12 +296,12 @@ pub(crate) async fn journey(
     State(broker): State<Arc<Broker>>,
     Path(number): Path<u64>,
 ) -> Result<Json<RecordedJourney>, Problem> {
-    let found = broker.recorder.journey(number).ok_or_else(|| {
+    let found = broker.live.recorder.journey(number).ok_or_else(|| {
         let detail = format!("message {number} is not held; a recording holds its newest {}", recorder::MESSAGES);
         Problem::new(StatusCode::NOT_FOUND, "no such message", detail)
     })?;
-    let recipients = found.leads.iter().map(|lead| recipient(found.at, lead)).collect();
-    Ok(Json(RecordedJourney { message: message(&found), recipients }))
+    let recipients = found.leads.iter().map(|lead| recipient(&broker.sessions, found.at, lead)).collect();
+    Ok(Json(RecordedJourney { message: message(&broker.sessions, &found), recipients }))
 }
 
 /// End a recording; what it holds stays.
@@ -312,6 +316,6 @@ pub(crate) async fn end(
     Extension(operator): Extension<Operator>,
     Path(number): Path<u64>,
 ) -> Result<Json<RecordingView>, Problem> {
-    let recording = broker.end_recording(number, &operator.author()).ok_or_else(|| absent(number))?;
+    let recording = broker.sessions.end_recording(number, &operator.author()).ok_or_else(|| absent(number))?;
     Ok(Json(view(&recording)))
 }

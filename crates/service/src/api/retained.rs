@@ -127,7 +127,7 @@ pub(crate) async fn list(
 }
 
 fn list_of(broker: &Broker, filter: &TopicFilter, wanted: &Wanted) -> RetainedList {
-    let mut found = broker.router.retained(filter, broker.clock.now());
+    let mut found = broker.sessions.router.retained(filter, broker.now());
     match wanted.sort {
         Order::Topic => found.sort_by(|one, other| one.topic.cmp(&other.topic)),
         Order::Size => found.sort_by_key(|message| std::cmp::Reverse(message.payload.len())),
@@ -146,7 +146,7 @@ fn list_of(broker: &Broker, filter: &TopicFilter, wanted: &Wanted) -> RetainedLi
 }
 
 fn view(broker: &Broker, message: &Message) -> RetainedView {
-    let now = broker.clock.now();
+    let now = broker.now();
     let policy = broker.design.policy();
     let planned = policy.plan().find(&message.topic).map(|place| policy.plan().topics()[place].path.clone());
     let text = std::str::from_utf8(&message.payload).ok();
@@ -158,6 +158,7 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
         received_at: date(message.received),
         expires_in: message.expiry_left(now),
         publisher: broker
+            .live
             .topics
             .view(&message.topic, now)
             .and_then(|view| view.publisher().map(ToString::to_string))
@@ -215,7 +216,7 @@ pub(crate) async fn show(
         Problem::new(StatusCode::NOT_FOUND, "no retained message", detail)
     };
     let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
-    let message = broker.router.retained_of(&name).ok_or_else(missing)?;
+    let message = broker.sessions.router.retained_of(&name).ok_or_else(missing)?;
     let hex = message.payload.iter().take(HEX).fold(String::new(), |mut text, byte| {
         let _infallible = write!(text, "{byte:02x}");
         text
@@ -268,7 +269,7 @@ pub(crate) async fn clear(
     }
     let named: Result<Vec<TopicName>, _> = topics.into_iter().map(TopicName::new).collect();
     let named = named.map_err(|error| wrong(format!("not a topic name: {error}")))?;
-    let (gone, undo) = broker.clear_retained(named, &operator.author());
+    let (gone, undo) = broker.sessions.clear_retained(named, &operator.author());
     Ok(Json(ClearedView {
         topics: gone.iter().map(|message| message.topic.to_string()).collect(),
         bytes: gone.iter().map(|message| message.weight() as u64).sum(),
@@ -306,7 +307,7 @@ pub(crate) async fn restore(
     Extension(operator): Extension<Operator>,
     Body(Undoing { undo }): Body<Undoing>,
 ) -> Result<Json<RestoredView>, Problem> {
-    let Some(Restored { restored, replaced }) = broker.restore_retained(&undo, &operator.author()) else {
+    let Some(Restored { restored, replaced }) = broker.sessions.restore_retained(&undo, &operator.author()) else {
         let detail = "what was cleared then is not at hand any more; only the last clearings can be taken back";
         return Err(Problem::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
     };

@@ -49,12 +49,12 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> SessionList {
     let most = wanted.limit.0;
     let is_behind = |record: &SessionRecord| wanted.after.as_ref().is_none_or(|after| record.client_id > *after);
     if wanted.search.is_empty() {
-        let sessions = broker.registry.page(wanted.after.as_deref(), most);
+        let sessions = broker.sessions.registry.page(wanted.after.as_deref(), most);
         let sessions = sessions.iter().map(|record| view(record)).collect();
-        return SessionList { total: broker.registry.count() as u64, sessions };
+        return SessionList { total: broker.sessions.registry.count() as u64, sessions };
     }
     let (mut total, mut sessions) = (0, Vec::new());
-    for record in broker.registry.all() {
+    for record in broker.sessions.registry.all() {
         let is_found = record.client_id.contains(&wanted.search)
             || record.identity.contains(&wanted.search)
             || record.link().is_some_and(|link| link.address.to_string().contains(&wanted.search));
@@ -91,12 +91,12 @@ pub(crate) async fn end(
     Path(client_id): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let record = find(&broker, &client_id)?;
-    broker.end_session(&record, &operator.author()).await;
+    broker.sessions.end_session(&record, &operator.author()).await;
     Ok(StatusCode::NO_CONTENT)
 }
 
 fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Problem> {
-    broker.registry.get(client_id).ok_or_else(|| {
+    broker.sessions.registry.get(client_id).ok_or_else(|| {
         let detail = format!(
             "there is no session of a client with the identifier {client_id}; /api/v1/sessions lists what there is"
         );

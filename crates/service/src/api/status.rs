@@ -3,6 +3,7 @@
 use std::{
     collections::BTreeMap,
     sync::{Arc, atomic::Ordering},
+    time::Duration,
 };
 
 use axum::{Json, extract::State};
@@ -11,96 +12,98 @@ use time::OffsetDateTime;
 use super::{
     live::LiveRates,
     problem::Problem,
+    state::{App, Process},
     types::{Health, Limits, ListenerView, Status},
 };
-use crate::{broker::Broker, descriptors, listener::Listener, sampler::AVERAGE};
+use crate::{broker::Broker, descriptors, listener::Listener};
 
 /// The state of the service: where it listens, what it carries, whether something is wrong.
 #[utoipa::path(get, path = "/status", tag = "service", responses(
     (status = 200, body = Status),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn status(State(broker): State<Arc<Broker>>) -> Json<Status> {
-    let database = health(&broker);
-    let totals = broker.counters.read();
-    let addresses = &broker.addresses;
+pub(crate) async fn status(State(app): State<App>) -> Json<Status> {
+    let App { broker, process, watch, .. } = &app;
+    let database = health(broker);
+    let totals = broker.live.counters.read();
+    let addresses = &process.addresses;
     let design = broker.design.in_force();
-    let (retained, retained_bytes) = broker.router.retained_size();
-    let uptime = OffsetDateTime::now_utc() - broker.started_at;
+    let (retained, retained_bytes) = broker.sessions.router.retained_size();
+    let uptime = OffsetDateTime::now_utc() - process.started_at;
     Json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
-        started_at: broker.started_at,
+        started_at: process.started_at,
         uptime_seconds: uptime.whole_seconds().try_into().unwrap_or(0),
-        listeners: broker.listeners.iter().chain([&broker.http_listener]).map(|listener| view(listener)).collect(),
+        listeners: process.listeners.iter().chain([&process.http_listener]).map(|listener| view(listener)).collect(),
         http: format!("http://{}", addresses.http),
         data: addresses.data.clone(),
         blueprint: design.policy.blueprint().name.clone(),
         revision: design.revision,
-        open: broker.open,
-        warnings: warnings(&broker, &database),
+        open: broker.identities.is_open(),
+        warnings: warnings(&app, &database),
         database,
-        sessions: broker.registry.connected() as u64,
-        sessions_away: broker.registry.count().saturating_sub(broker.registry.connected()) as u64,
-        unwritten: broker.journal.backlog() as u64,
-        subscriptions: broker.router.subscription_count() as u64,
+        sessions: broker.sessions.registry.connected() as u64,
+        sessions_away: broker.sessions.registry.count().saturating_sub(broker.sessions.registry.connected()) as u64,
+        unwritten: broker.sessions.journal.backlog() as u64,
+        subscriptions: broker.sessions.router.subscription_count() as u64,
         retained: retained as u64,
         retained_bytes: retained_bytes as u64,
-        identities: broker.directory.count() as u64,
-        rates: LiveRates::from(broker.history.lock().average(AVERAGE)),
+        identities: broker.identities.directory.count() as u64,
+        rates: LiveRates::from(watch.average()),
         messages_in: totals.messages_in,
         messages_out: totals.messages_out,
         withheld: totals.withheld,
         refused: totals.refused,
         limits: limits(&broker.limits),
-        turned_away: turned_away(&broker),
+        turned_away: turned_away(&app),
     })
 }
 
 /// What limits have turned away since the start, by their names.
-fn turned_away(broker: &Broker) -> BTreeMap<String, u64> {
-    let seats = broker.seats.turned_away();
-    let identities = broker.registry.no_room();
+fn turned_away(App { broker, process, people, .. }: &App) -> BTreeMap<String, u64> {
+    let seats = process.reception.seats.turned_away();
+    let identities = broker.sessions.registry.no_room();
     let counts = [
         ("connections", seats.connections),
         ("connects_per_second", seats.connects_per_second),
         ("connecting_per_address", seats.connecting_per_address),
         ("connecting_bytes", seats.connecting_bytes),
-        ("waiting_sign_ins_per_address", broker.directory.passwords.turned_away()),
+        ("waiting_sign_ins_per_address", broker.identities.directory.passwords.turned_away()),
         ("sessions_per_identity", identities.sessions),
         ("subscription_bytes_per_identity", identities.subscriptions),
         ("queue_bytes_per_identity", identities.queues),
         ("retained_bytes_per_identity", identities.retained),
-        ("hierarchy_bytes", broker.topics.unfollowed.load(Ordering::Relaxed)),
-        ("http_connections", broker.http_connections.turned_away()),
-        ("live_streams_per_person", broker.sign_ins.streams.turned_away()),
+        ("hierarchy_bytes", broker.live.topics.unfollowed.load(Ordering::Relaxed)),
+        ("http_connections", process.http_connections.turned_away()),
+        ("live_streams_per_person", people.sign_ins.streams.turned_away()),
     ];
     counts.into_iter().filter(|(_, count)| *count > 0).map(|(name, count)| (name.to_owned(), count)).collect()
 }
 
 /// As it was a moment ago: nobody waits for a database that does not answer.
 fn health(broker: &Broker) -> Health {
-    let trouble = broker.database.trouble().unwrap_or_default();
+    let trouble = broker.common.database.trouble().unwrap_or_default();
     Health { healthy: trouble.is_empty(), trouble }
 }
 
-fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
+fn warnings(App { broker, process, .. }: &App, database: &Health) -> Vec<String> {
     let mut warnings = Vec::new();
-    if broker.open {
+    if broker.identities.is_open() {
         warnings.push(OPEN_WARNING.to_owned());
     }
     let design = broker.design.in_force();
-    if design.revision == 0 && !broker.open {
+    if design.revision == 0 && !broker.identities.is_open() {
         warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
     }
     if broker.design.start_differs.load(Ordering::Relaxed) {
         let revision = design.revision;
         warnings.push(format!("The service was started with another blueprint than revision {revision}, which is in force; apply it with `moorfall blueprint apply`, or start without it."));
     }
-    warnings.extend(exposed(broker));
+    warnings.extend(exposed(process));
     warnings.extend(descriptors::warning(&broker.limits));
     warnings.extend(crate::rights::warning());
-    warnings.extend(unreachable(broker));
-    warnings.extend(ending(broker));
+    warnings.extend(unreachable(process));
+    warnings.extend(ending(process));
     if !database.healthy {
         warnings.push(format!("The database is away: {}. What must survive waits in memory, and so do the acknowledgements that promise it.", database.trouble));
     }
@@ -108,10 +111,10 @@ fn warnings(broker: &Broker, database: &Health) -> Vec<String> {
 }
 
 /// What crosses the network unprotected because of where the service listens.
-pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
-    let addresses = &broker.addresses;
+pub(crate) fn exposed(process: &Process) -> Vec<String> {
+    let addresses = &process.addresses;
     let mut warnings = Vec::new();
-    for listener in &broker.listeners {
+    for listener in &process.listeners {
         if !listener.address.ip().is_loopback() && !listener.transport.is_secure() {
             let Listener { name, address, .. } = &**listener;
             warnings
@@ -125,16 +128,29 @@ pub(crate) fn exposed(broker: &Broker) -> Vec<String> {
     warnings
 }
 
+/// An open broker is warned of once in so long.
+const WARN_EVERY: Duration = Duration::from_secs(600);
+
+/// Warns of an open broker in the log, now and then, until the service stops.
+pub(crate) async fn warn_of_open(broker: Arc<Broker>) {
+    while broker.identities.is_open() && !broker.common.stopping.is_cancelled() {
+        tracing::warn!("{OPEN_WARNING}");
+        tokio::select! {
+            () = tokio::time::sleep(WARN_EVERY) => {}
+            () = broker.common.stopping.cancelled() => {}
+        }
+    }
+}
+
 /// Said in the log, the status and the console for as long as it is so.
-pub(crate) const OPEN_WARNING: &str =
-    "The broker is open: clients without identity may publish and subscribe everything.";
+const OPEN_WARNING: &str = "The broker is open: clients without identity may publish and subscribe everything.";
 
 /// Listeners to which nobody can connect, for their clients need a certificate that nobody is trusted to sign.
-fn unreachable(broker: &Broker) -> Vec<String> {
+fn unreachable(process: &Process) -> Vec<String> {
     let tls = |listener: &Arc<Listener>| {
         listener.tls.as_ref().is_some_and(|tls| tls.requires_certificate() && tls.trusts_nobody())
     };
-    let closed = broker.listeners.iter().filter(|listener| tls(listener));
+    let closed = process.listeners.iter().filter(|listener| tls(listener));
     closed
         .map(|listener| {
             let name = &listener.name;
@@ -150,9 +166,9 @@ fn unreachable(broker: &Broker) -> Vec<String> {
 const SOON: i64 = 14;
 
 /// Certificates that end soon, or have ended.
-fn ending(broker: &Broker) -> Vec<String> {
+fn ending(process: &Process) -> Vec<String> {
     let now = OffsetDateTime::now_utc();
-    let ends = broker.listeners.iter().filter_map(|listener| Some((listener, listener.tls.as_ref()?.ends()?)));
+    let ends = process.listeners.iter().filter_map(|listener| Some((listener, listener.tls.as_ref()?.ends()?)));
     ends.filter(|(_, at)| *at - now < time::Duration::days(SOON))
         .map(|(listener, at)| {
             let verb = if at < now { "ended" } else { "ends" };

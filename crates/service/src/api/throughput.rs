@@ -1,7 +1,5 @@
 //! Throughput over time, from the database.
 
-use std::sync::Arc;
-
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_store::{Resolution, Sample};
 use serde::Deserialize;
@@ -11,10 +9,9 @@ use utoipa::IntoParams;
 use super::{
     problem::Problem,
     reading::Query,
+    state::App,
     types::{Throughput, ThroughputPoint},
 };
-use crate::broker::Broker;
-
 /// Spans up to this are answered by one-second samples.
 const FINE: i64 = 60;
 
@@ -42,7 +39,7 @@ fn default_minutes() -> i64 {
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn throughput(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, watch, .. }): State<App>,
     Query(span): Query<Span>,
 ) -> Result<Json<Throughput>, Problem> {
     if !(1..=LONGEST).contains(&span.minutes) {
@@ -51,7 +48,7 @@ pub(crate) async fn throughput(
     }
     let resolution = if span.minutes <= FINE { Resolution::Second } else { Resolution::Minute };
     let since = OffsetDateTime::now_utc() - Duration::minutes(span.minutes);
-    let mut samples = match broker.store.samples(resolution, since).await {
+    let mut samples = match broker.store().samples(resolution, since).await {
         Ok(samples) => samples,
         // What is in memory is better than nothing; the status says that the database is away.
         Err(error) => {
@@ -61,11 +58,7 @@ pub(crate) async fn throughput(
     };
     // The newest samples are not written yet.
     let newest = samples.last().map_or(since, |sample| sample.at);
-    let recent = broker.recent.lock();
-    samples.extend(
-        recent.iter().filter(|(kind, _)| *kind == resolution).map(|(_, s)| s).filter(|s| s.at > newest).cloned(),
-    );
-    drop(recent);
+    samples.extend(watch.recent(resolution, newest));
     Ok(Json(Throughput {
         resolution_seconds: resolution as u32,
         points: samples.iter().map(ThroughputPoint::from).collect(),

@@ -70,8 +70,8 @@ pub(crate) async fn list(
     State(broker): State<Arc<Broker>>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<TokenView>>, Problem> {
-    broker.directory.get(&name).ok_or_else(|| unknown(&name))?;
-    Ok(Json(broker.tokens.of(&name).iter().map(|token| (&**token).into()).collect()))
+    broker.identities.directory.get(&name).ok_or_else(|| unknown(&name))?;
+    Ok(Json(broker.identities.tokens.of(&name).iter().map(|token| (&**token).into()).collect()))
 }
 
 /// Make a token. The answer is the only time that it is shown.
@@ -89,7 +89,7 @@ pub(crate) async fn make(
     Path(identity): Path<String>,
     Body(TokenDraft { name, seconds }): Body<TokenDraft>,
 ) -> Result<(StatusCode, Json<NewToken>), Problem> {
-    broker.directory.get(&identity).ok_or_else(|| unknown(&identity))?;
+    broker.identities.directory.get(&identity).ok_or_else(|| unknown(&identity))?;
     let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "token not acceptable", detail);
     if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) {
         return Err(wrong("a token's name has from 1 to 128 bytes without control characters".into()));
@@ -102,7 +102,7 @@ pub(crate) async fn make(
         after: Some(json!(TokenView::from(record))),
         ..Deed::new("make", "token", format!("{name} of {identity}"))
     };
-    let made = broker.tokens.make(&identity, &name, life, &operator.author(), deed).await?;
+    let made = broker.identities.tokens.make(&identity, &name, life, &operator.author(), deed).await?;
     let Some((token, record)) = made else {
         let detail = format!("{identity} has a token {name}; revoke it first, or take another name");
         return Err(Problem::new(StatusCode::CONFLICT, "token exists", detail));
@@ -122,7 +122,7 @@ pub(crate) async fn revoke(
     Extension(operator): Extension<Operator>,
     Path((identity, name)): Path<(String, String)>,
 ) -> Result<StatusCode, Problem> {
-    if broker.tokens.revoke(&identity, &name, &operator.author()).await?.is_none() {
+    if broker.identities.tokens.revoke(&identity, &name, &operator.author()).await?.is_none() {
         let detail = format!("{identity} has no token {name}");
         return Err(Problem::new(StatusCode::NOT_FOUND, "no such token", detail));
     }

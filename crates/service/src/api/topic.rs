@@ -150,15 +150,15 @@ fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, P
     let name = TopicName::new(topic.clone()).map_err(|error| {
         Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic name", format!("{topic:?}: {error}"))
     })?;
-    let now = broker.clock.now();
-    let gathered = broker.topics.look(&topic, after, now).ok_or_else(|| {
+    let now = broker.now();
+    let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
         let detail = format!("{WATCHED} topics are looked at already, as many as may; try again in a minute");
         Problem::new(StatusCode::CONFLICT, "too many topics are looked at", detail)
     })?;
     let policy = broker.design.policy();
     let plan = policy.plan();
     let planned = plan.find(&topic).map(|place| &plan.topics()[place]);
-    let route = broker.router.route(&name);
+    let route = broker.sessions.router.route(&name);
     let direct = route.recipients.iter().map(|recipient| subscriber(recipient, String::new()));
     let shared = route.groups.iter().flat_map(|group| {
         let name = |member: &Recipient<Arc<SessionRecord>>| {
@@ -171,7 +171,7 @@ fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, P
     let subscribers_total = subscribers.len() as u64;
     subscribers.truncate(NAMED);
     Ok(TopicDetails {
-        about: broker.topics.view(&topic, now).filter(|found| found.is_topic).map(|found| view(broker, found)),
+        about: broker.live.topics.view(&topic, now).filter(|found| found.is_topic).map(|found| view(broker, found)),
         plan: planned.map(|planned| PlanEntry {
             path: planned.path.clone(),
             purpose: planned.purpose.clone(),

@@ -6,7 +6,7 @@ use std::{
 };
 
 use axum::{Json, extract::State, http::StatusCode};
-use moorfall_core::{access::Act, blueprint::PathLevel};
+use moorfall_core::{Time, access::Act, blueprint::PathLevel, plan::Breach};
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -17,11 +17,13 @@ use super::{
     preview,
     problem::Problem,
     reading::{Limit, Page, Part, Query},
+    state::App,
 };
 use crate::{
     broker::Broker,
     clock::date,
     effects::inner,
+    silence::{self, Silent},
     topic_search,
     topics::{First, View},
 };
@@ -121,12 +123,12 @@ pub(super) async fn apart<R: Send + 'static>(work: impl FnOnce() -> R + Send + '
 }
 
 fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
-    let now = broker.clock.now();
+    let now = broker.now();
     let prefix =
         wanted.prefix.as_deref().map(|prefix| prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty());
     let total = match prefix {
-        None => broker.topics.total(now),
-        Some(prefix) => broker.topics.view(prefix, now).ok_or_else(|| {
+        None => broker.live.topics.total(now),
+        Some(prefix) => broker.live.topics.view(prefix, now).ok_or_else(|| {
             let detail = format!("nothing was published at or below {prefix} since the service started");
             Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
         })?,
@@ -134,14 +136,14 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
     let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };
     let most = wanted.limit.0;
     let (levels, count) = if wanted.whole {
-        broker.topics.whole(prefix, first, most, now)
+        broker.live.topics.whole(prefix, first, most, now)
     } else {
-        broker.topics.below(prefix, first, most, now)
+        broker.live.topics.below(prefix, first, most, now)
     };
     let has_plan = !broker.design.policy().plan().topics().is_empty();
     let levels = levels.into_iter().map(|level| view(broker, level)).collect();
-    let unfollowed = broker.topics.unfollowed.load(Ordering::Relaxed);
-    let (memory_bytes, memory_most) = broker.topics.size();
+    let unfollowed = broker.live.topics.unfollowed.load(Ordering::Relaxed);
+    let (memory_bytes, memory_most) = broker.live.topics.size();
     let (memory_bytes, memory_most) = (memory_bytes as u64, memory_most as u64);
     let count = count as u64;
     Ok(TopicList { total: view(broker, total), levels, count, has_plan, unfollowed, memory_bytes, memory_most })
@@ -151,7 +153,7 @@ pub(super) fn view(broker: &Broker, view: View) -> TopicView {
     let publisher = view.publisher().map(ToString::to_string).unwrap_or_default();
     let View { level, path, topics, has_children, is_topic, messages, bytes, rate, last, value } = view;
     let name = TopicName::new(path.clone()).ok().filter(|_| is_topic);
-    let route = name.as_ref().map(|name| broker.router.route(name));
+    let route = name.as_ref().map(|name| broker.sessions.router.route(name));
     let policy = broker.design.policy();
     let planned = policy.plan().find(&path).filter(|_| is_topic);
     TopicView {
@@ -167,7 +169,7 @@ pub(super) fn view(broker: &Broker, view: View) -> TopicView {
         value: value.as_ref().and_then(|value| preview(&value.preview)),
         value_bytes: value.as_ref().map_or(0, |value| value.bytes as u64),
         numbers: value.map(|value| value.numbers()).unwrap_or_default(),
-        retained: name.as_ref().is_some_and(|name| broker.router.retained_of(name).is_some()),
+        retained: name.as_ref().is_some_and(|name| broker.sessions.router.retained_of(name).is_some()),
         planned: planned.map(|place| policy.plan().topics()[place].path.clone()).unwrap_or_default(),
         subscribers: route.map_or(0, |route| (route.recipients.len() + route.groups.len()) as u64),
         path,
@@ -249,7 +251,7 @@ fn match_of(broker: &Broker, filter: &TopicFilter, limit: usize) -> Match {
             }
         }
     }
-    let live = topic_search::search(&broker.topics.walker(), filter, limit);
+    let live = topic_search::search(&broker.live.topics.walker(), filter, limit);
     found.live_total = live.total;
     found.live = live.caught;
     found.live_misses = live
@@ -317,13 +319,52 @@ fn fall_out(filter: &TopicFilter, levels: &[Value<'_>]) -> Option<(u64, String)>
         .map(|value| (ends as u64 + 1, format!("the filter ends before {}; /# would catch it", value.show())))
 }
 
+/// How traffic and plan differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum DriftKind {
+    /// The topic is not planned.
+    Unplanned,
+    /// Messages have another QoS.
+    QoS,
+    /// Messages are retained and should not be, or the other way round.
+    Retention,
+    /// Payloads are of another form.
+    Payload,
+    /// Nothing comes as often as planned.
+    Silent,
+}
+
+impl std::fmt::Display for DriftKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Unplanned => "unplanned",
+            Self::QoS => "qos",
+            Self::Retention => "retention",
+            Self::Payload => "payload",
+            Self::Silent => "silent",
+        })
+    }
+}
+
+impl From<Breach> for DriftKind {
+    fn from(breach: Breach) -> Self {
+        match breach {
+            Breach::Unplanned => Self::Unplanned,
+            Breach::QoS => Self::QoS,
+            Breach::Retention => Self::Retention,
+            Breach::Payload => Self::Payload,
+        }
+    }
+}
+
 /// Traffic that the plan does not say.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DriftView {
     /// The topic; for `silent`, the planned path or the topic that fell silent.
     pub topic: String,
-    /// `unplanned`, `qos`, `retention`, `payload` or `silent`.
-    pub kind: String,
+    /// What it is.
+    pub kind: DriftKind,
     /// In a sentence.
     pub words: String,
     /// Messages.
@@ -347,8 +388,9 @@ pub struct DriftView {
     (status = 200, body = Vec<DriftView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn drift(State(broker): State<Arc<Broker>>, Query(part): Query<Part>) -> Page {
+pub(crate) async fn drift(State(App { broker, process, people, .. }): State<App>, Query(part): Query<Part>) -> Page {
     let mut drift: Vec<DriftView> = broker
+        .live
         .drifts
         .list()
         .into_iter()
@@ -357,7 +399,7 @@ pub(crate) async fn drift(State(broker): State<Arc<Broker>>, Query(part): Query<
             let words = if note.words.is_empty() { "no planned path holds this topic".into() } else { note.words };
             DriftView {
                 topic,
-                kind: format!("{breach:?}").to_lowercase(),
+                kind: breach.into(),
                 words,
                 count: seen.count,
                 refused: note.refused,
@@ -368,44 +410,55 @@ pub(crate) async fn drift(State(broker): State<Arc<Broker>>, Query(part): Query<
             }
         })
         .collect();
-    drift.extend(silent(&broker).await);
+    let (now, started_at) = (broker.now(), process.started_at);
+    drift.extend(people.silences.find(&broker).await.iter().map(|one| silent(one, now, started_at)));
     part.page(drift)
 }
-
-/// Silent topics that are listed at most.
-const SILENT: usize = 10_000;
 
 /// How long a walk for silent topics is good for at least, and how many times as long as it took: the console asks every
 /// two seconds.
 const GOOD_FOR_TIMES: u32 = 20;
 const GOOD_FOR: Duration = Duration::from_secs(5);
 
-/// The same as [`find_silent`], from memory for a while.
-async fn silent(broker: &Arc<Broker>) -> Vec<DriftView> {
-    let mut known = broker.silent.lock().await;
-    let revision = broker.design.in_force().revision;
-    if let Some((until, of, silent)) = &*known
-        && *of == revision
-        && Instant::now() < *until
-    {
-        return silent.clone();
+/// Silent topics as they were found: until when that is good, under which revision, and what was found.
+type Found = (Instant, i64, Arc<Vec<Silent>>);
+
+/// Silent topics as they were found last.
+#[derive(Debug, Default)]
+pub(crate) struct Silences(tokio::sync::Mutex<Option<Found>>);
+
+impl Silences {
+    /// From memory for a while.
+    async fn find(&self, broker: &Arc<Broker>) -> Arc<Vec<Silent>> {
+        let mut known = self.0.lock().await;
+        let revision = broker.design.in_force().revision;
+        if let Some((until, of, silent)) = &*known
+            && *of == revision
+            && Instant::now() < *until
+        {
+            return Arc::clone(silent);
+        }
+        let (walked, began) = (Arc::clone(broker), Instant::now());
+        let find = move || silence::find(&walked.live.topics, walked.design.policy().plan(), walked.now());
+        let silent = Arc::new(apart(find).await);
+        let until = Instant::now() + GOOD_FOR.max(began.elapsed() * GOOD_FOR_TIMES);
+        *known = Some((until, revision, Arc::clone(&silent)));
+        silent
     }
-    let (walked, began) = (Arc::clone(broker), Instant::now());
-    let silent = apart(move || find_silent(&walked)).await;
-    let until = Instant::now() + GOOD_FOR.max(began.elapsed() * GOOD_FOR_TIMES);
-    *known = Some((until, revision, silent.clone()));
-    silent
 }
 
-/// Topics that are silent for longer than their cadence, and planned ones that were never heard.
-fn find_silent(broker: &Broker) -> Vec<DriftView> {
-    let policy = broker.design.policy();
-    let now = broker.clock.now();
-    let mut heard = vec![false; policy.plan().topics().len()];
-    let mut silent = Vec::new();
-    let view = |topic: String, words: String, last: OffsetDateTime, identity: String| DriftView {
-        topic,
-        kind: "silent".into(),
+fn silent(silent: &Silent, now: Time, started_at: OffsetDateTime) -> DriftView {
+    let (words, last, identity) = match &silent.last {
+        Some((last, identity)) => {
+            let (waited, cadence) = ((now - *last).as_secs(), silent.cadence.as_secs());
+            let words = format!("silent for {waited} s; a message is planned every {cadence} s");
+            (words, date(*last), identity.to_string())
+        }
+        None => ("planned, and not heard since the service started".into(), started_at, String::new()),
+    };
+    DriftView {
+        topic: silent.topic.clone(),
+        kind: DriftKind::Silent,
         words,
         count: 0,
         refused: 0,
@@ -413,28 +466,7 @@ fn find_silent(broker: &Broker) -> Vec<DriftView> {
         last,
         identity,
         sample: String::new(),
-    };
-    if heard.is_empty() {
-        return silent;
     }
-    broker.topics.each(now, |topic| {
-        let Some(place) = policy.plan().find(topic.path) else { return };
-        heard[place] = true;
-        let Some(cadence) = policy.plan().topics()[place].cadence else { return };
-        let waited = now - topic.last;
-        if waited > cadence && silent.len() < SILENT {
-            let words =
-                format!("silent for {} s; a message is planned every {} s", waited.as_secs(), cadence.as_secs());
-            silent.push(view(topic.path.to_owned(), words, date(topic.last), topic.publisher.to_string()));
-        }
-    });
-    for (topic, _) in
-        policy.plan().topics().iter().zip(heard).filter(|(topic, heard)| !heard && topic.cadence.is_some())
-    {
-        let words = "planned, and not heard since the service started".to_owned();
-        silent.push(view(topic.path.clone(), words, broker.started_at, String::new()));
-    }
-    silent
 }
 
 /// Which topic is to be planned.
@@ -463,7 +495,7 @@ pub(crate) async fn plan(
     State(broker): State<Arc<Broker>>,
     Query(ToPlan { topic }): Query<ToPlan>,
 ) -> Result<Json<PlanLines>, Problem> {
-    let known = broker.topics.view(&topic, broker.clock.now()).filter(|view| view.is_topic);
+    let known = broker.live.topics.view(&topic, broker.now()).filter(|view| view.is_topic);
     let view = known.map(|known| view(&broker, known)).ok_or_else(|| {
         let detail = format!("nothing was published to {topic} itself; `moorfall topics tree` shows where");
         Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
@@ -472,7 +504,7 @@ pub(crate) async fn plan(
         let detail = format!("{topic} is planned: it is one of {}", view.planned);
         return Err(Problem::new(StatusCode::CONFLICT, "topic is planned", detail));
     }
-    let drift = broker.drifts.list().into_iter().find(|((known, _), _)| *known == topic);
+    let drift = broker.live.drifts.list().into_iter().find(|((known, _), _)| *known == topic);
     let sample = drift.map(|(_, seen)| seen.what.sample).unwrap_or_default();
     let payload = match serde_json::from_slice::<serde_json::Value>(&sample) {
         Ok(value) if value.is_number() => "number",
@@ -519,7 +551,7 @@ pub struct RefusalView {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn refusals(State(broker): State<Arc<Broker>>, Query(part): Query<Part>) -> Page {
-    let list = broker.refusals_seen.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
+    let list = broker.live.refusals.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
         identity: identity.to_string(),
         client_id: seen.what.client_id,
         act,

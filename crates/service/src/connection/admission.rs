@@ -7,13 +7,14 @@ use moorfall_core::session::{Credentials, Verdict};
 use moorfall_store::SessionRow;
 use moorfall_wire::ReasonCode;
 
-use super::{Acting, Connection};
+use super::Connection;
 use crate::{
     authenticator::{Asking, Authenticator},
-    broker::Broker,
     directory::Whose,
+    identities::Identities,
+    origin::Acting,
     registry::{Newcomer, NotAdmitted},
-    session_record::{Link, SignedInBy},
+    session_record::{Link, LinkOrigin, SignedInBy},
 };
 
 /// Who a client is, and what it has shown for it.
@@ -41,7 +42,7 @@ impl Connection {
                 address,
                 limits: &listener.limits,
             };
-            let Broker { authenticator, directory, tokens, .. } = &*broker;
+            let Identities { authenticator, directory, tokens, .. } = &*broker.identities;
             match acting {
                 Some(Acting { identity, person }) => {
                     (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
@@ -53,18 +54,17 @@ impl Connection {
     }
 
     pub(super) async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
-        let listener = Arc::clone(&self.origin.listener.name);
-        let link = Link::new(
-            self.origin.address,
-            listener,
-            self.session.version(),
-            self.signed_in_by.clone(),
-            self.origin.certificate.clone(),
-        );
+        let origin = LinkOrigin {
+            address: self.origin.address,
+            listener: Arc::clone(&self.origin.listener.name),
+            certificate: self.origin.certificate.clone(),
+            trusts_given: self.trusts_given(),
+        };
+        let link = Link::new(origin, self.session.version(), self.signed_in_by.clone());
         let link = Arc::new(link);
         let limits = Arc::clone(&self.origin.listener.limits);
         let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
-        let (record, parked) = match self.broker.admit(&newcomer).await {
+        let (record, parked) = match self.broker.sessions.admit(&newcomer).await {
             Ok(admitted) => admitted,
             Err(why) => return self.not_admitted(&why, &newcomer.client_id),
         };
@@ -81,7 +81,7 @@ impl Connection {
             }
             parked.state
         });
-        let now = self.broker.clock.now();
+        let now = self.broker.now();
         self.session.handle_admitted(now, record.key, state);
         self.session.hold_for(Arc::clone(&record.holding));
         if let Some(access) = self.session.access() {
@@ -96,11 +96,11 @@ impl Connection {
                 began_at: record.began_at.as_micros(),
                 will: self.session.will(now),
             };
-            self.broker.journal.open().put_session(record.key, row);
+            self.broker.sessions.journal.open().put_session(record.key, row);
         }
         // Between the check and this moment the identity may have been removed or disabled; from now on such a change
         // finds the session in the registry.
-        if !self.broker.directory.may_connect(&record.identity) {
+        if !self.broker.identities.directory.may_connect(&record.identity) {
             let words = format!("the identity {} may no longer connect", record.identity);
             self.session.end(now, ReasonCode::NotAuthorized, words, false);
         }
@@ -117,17 +117,18 @@ impl Connection {
     /// Whether the token or the certificate that let the client in was taken away, or given to another, since.
     fn is_credential_good(&self, identity: &str) -> bool {
         let token = match &self.signed_in_by {
-            SignedInBy::Token(id) => self.broker.tokens.is_good(id),
-            SignedInBy::Certificate => self
-                .origin
-                .certificate
-                .as_ref()
-                .is_some_and(|shown| self.broker.directory.by_certificate(shown) == Whose::Of(identity.to_owned())),
+            SignedInBy::Token(id) => self.broker.identities.tokens.is_good(id),
+            SignedInBy::Certificate => self.origin.certificate.as_ref().is_some_and(|shown| {
+                self.broker.identities.directory.by_certificate(shown) == Whose::Of(identity.to_owned())
+            }),
             _ => true,
         };
-        let given = self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given());
-        let was_removed = self.origin.removals != self.broker.authorities.removals();
-        token && !(given && was_removed && self.origin.certificate.is_some())
+        let was_removed = self.origin.removals != self.broker.identities.authorities.removals();
+        token && !(self.trusts_given() && was_removed && self.origin.certificate.is_some())
+    }
+
+    fn trusts_given(&self) -> bool {
+        self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given())
     }
 
     pub(super) fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {

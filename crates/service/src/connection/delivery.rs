@@ -12,7 +12,7 @@ use moorfall_store::SubscriptionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
-use crate::session_record::SessionRecord;
+use crate::{recorder::Unsent, session_record::SessionRecord};
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -21,7 +21,7 @@ impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
     pub(super) async fn deliver(&mut self) {
         let Some(record) = self.record.clone() else { return };
-        let now = self.broker.clock.now();
+        let now = self.broker.now();
         while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
@@ -34,17 +34,17 @@ impl Connection {
                 && self.session.room_for(delivery.qos) > 0
             {
                 delivery.sequence = record.next_sequence();
-                self.broker.journal.open().file(record.key, delivery);
+                self.broker.sessions.journal.open().file(record.key, delivery);
             }
             let journey = front.as_ref().map_or(0, Queued::journey);
             let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
             if journey != 0 && handled.sent > 0 {
-                self.broker.recorder.sent(journey, &record, self.broker.clock.now());
+                self.broker.live.recorder.sent(journey, record.key, self.broker.now());
             }
             self.held -= handled.sent as usize + handled.withheld.len();
             self.batch.messages_out += handled.sent;
             for Undelivered { why, message } in handled.withheld {
-                self.broker.recorder.withheld(message.journey(), &record, || why.to_string());
+                self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
                 self.batch.withheld += 1;
                 record.withheld.fetch_add(1, Ordering::Relaxed);
                 tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
@@ -67,7 +67,7 @@ impl Connection {
         if self.subscribing == Subscribing::No
             && let Some((filter, granted)) = self.retained_due.pop_front()
         {
-            let retained = self.broker.router.retained(&filter, self.broker.clock.now());
+            let retained = self.broker.sessions.router.retained(&filter, self.broker.now());
             let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
             self.pending = deliveries.map(Queued::One).collect();
             self.held = self.pending.len();
@@ -85,7 +85,7 @@ impl Connection {
 
     pub(super) fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
         let record = self.record.clone().expect("only a client that was let in subscribes");
-        self.broker.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
+        self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
         self.count_subscriptions();
         if let Some((walking, terms)) = &mut self.walking
             && *walking == filter
@@ -107,16 +107,20 @@ impl Connection {
         if record.is_kept() {
             let due = self.retained_due.iter().chain(&self.walking);
             let retained_due = due.into_iter().any(|(known, _)| *known == filter);
-            self.broker.journal.open().subscribe(record.key, SubscriptionRow { filter, granted, retained_due });
+            self.broker
+                .sessions
+                .journal
+                .open()
+                .subscribe(record.key, SubscriptionRow { filter, granted, retained_due });
         }
     }
 
     pub(super) fn unsubscribe(&mut self, filter: &TopicFilter) {
         let record = self.record.clone().expect("only a client that was let in unsubscribes");
         if record.is_kept() {
-            self.broker.journal.open().unsubscribe(record.key, filter);
+            self.broker.sessions.journal.open().unsubscribe(record.key, filter);
         }
-        self.broker.router.unsubscribe(record.key, [filter]);
+        self.broker.sessions.router.unsubscribe(record.key, [filter]);
         self.retained_due.retain(|(known, _)| known != filter);
         self.walking.take_if(|(known, _)| known == filter);
         self.count_subscriptions();

@@ -8,7 +8,6 @@ use std::{
     collections::VecDeque,
     future::{pending, poll_fn},
     io,
-    net::SocketAddr,
     sync::{Arc, atomic::Ordering},
     task::Poll,
     time::Duration,
@@ -22,17 +21,17 @@ use moorfall_core::{
     session::{Action, Keep, Refusal, Routed, Session},
 };
 use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
-use tokio::time::{sleep_until, timeout};
+use tokio::time::timeout;
 
 use self::admission::Checked;
 use crate::{
     broker::Broker,
-    certificate::ClientCertificate,
+    clock,
     counters::Batch,
     data_folder::random_text,
     journal::Promise,
-    listener::Listener,
-    registry::Rights,
+    judge::Rights,
+    origin::{Arrived, Origin},
     seats::Seat,
     session_record::{Link, RetainedDue, SessionRecord, SignedInBy, Walk},
     stream::Stream,
@@ -55,29 +54,9 @@ const STEPS: u32 = 8;
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
 
-/// Where a connection came from.
-pub(crate) struct Origin {
-    pub(crate) address: SocketAddr,
-    pub(crate) listener: Arc<Listener>,
-    /// The certificate that the client has shown, if it has; an authority that is trusted has signed it.
-    pub(crate) certificate: Option<Arc<ClientCertificate>>,
-    /// Authorities that had been removed when it was shown.
-    pub(crate) removals: u64,
-    /// When it was accepted, before TLS or WebSocket took their time.
-    pub(crate) at: Time,
-    /// Present for a client that a person holds at the console.
-    pub(crate) acting: Option<Acting>,
-}
-
-/// A person acts as an identity, and has shown elsewhere that they may.
-#[derive(Clone, Debug)]
-pub(crate) struct Acting {
-    pub(crate) identity: String,
-    pub(crate) person: Arc<str>,
-}
-
 /// Serves one connection to its end.
-pub(crate) async fn serve(broker: Arc<Broker>, mut stream: Stream, origin: Origin, seat: Seat) {
+pub(crate) async fn serve(broker: Arc<Broker>, arrived: Arrived) {
+    let Arrived { mut stream, origin, seat } = arrived;
     let limits = Arc::clone(&origin.listener.limits);
     let session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     let mut connection = Connection {
@@ -194,7 +173,7 @@ impl Connection {
                 break;
             }
             let event = self.wait(stream, &mut buffer, read_size).await;
-            let now = self.broker.clock.now();
+            let now = self.broker.now();
             self.turn = now;
             match event {
                 Event::Read(Ok(0)) => {
@@ -235,7 +214,7 @@ impl Connection {
 
     /// Waits until something is to be done. Nothing is lost when one branch wins over another.
     async fn wait(&mut self, stream: &mut Stream, buffer: &mut BytesMut, read_size: usize) -> Event {
-        let due = self.session.poll_timeout().map(|time| self.broker.clock.instant(time));
+        let due = self.session.poll_timeout().map(|time| self.broker.common.clock.instant(time));
         // Whoever goes away while it is found out who they are is noticed.
         let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
         let checking = &mut self.checking;
@@ -263,8 +242,8 @@ impl Connection {
             event = io => event,
             checked = checked(checking) => Event::Checked(checked),
             () = woken(self.record.as_deref()) => Event::Woken,
-            () = sleep(due) => Event::Due,
-            () = self.broker.stopping.cancelled() => Event::Stopping,
+            () = clock::sleep(due) => Event::Due,
+            () = self.broker.common.stopping.cancelled() => Event::Stopping,
         }
     }
 
@@ -288,7 +267,7 @@ impl Connection {
     /// Handles every whole packet in the buffer, as long as there is room for answers.
     async fn handle_buffer(&mut self, buffer: &mut BytesMut) {
         // Everything in the buffer has arrived by now.
-        let now = self.broker.clock.now();
+        let now = self.broker.now();
         self.look_at_rights(now);
         if self.session.has_actions() {
             self.act().await;
@@ -344,7 +323,7 @@ impl Connection {
                 record.set_access(&access);
                 self.session.change_access(now, access);
             }
-            Rights::None(words) => self.session.end(now, ReasonCode::NotAuthorized, words, false),
+            Rights::None(why) => self.session.end(now, ReasonCode::NotAuthorized, why.to_string(), false),
         }
     }
 
@@ -359,7 +338,7 @@ impl Connection {
                     if self.subscribing == Subscribing::Until(number) {
                         self.subscribing = Subscribing::No;
                     }
-                    self.session.handle_committed(self.broker.clock.now(), number);
+                    self.session.handle_committed(self.broker.now(), number);
                 }
             }
             self.act().await;
@@ -371,24 +350,24 @@ impl Connection {
     async fn breathe(&mut self) {
         self.steps += 1;
         if self.steps.is_multiple_of(STEPS) {
-            let now = self.broker.clock.now();
+            let now = self.broker.now();
             if now - self.turn > TURN {
                 tokio::task::yield_now().await;
-                self.turn = self.broker.clock.now();
+                self.turn = self.broker.now();
             }
         }
     }
 
     fn note_refusal(&mut self, refusal: Refusal) {
         self.batch.refused += refusal.count;
-        if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.recorder.is_on()) {
+        if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.live.recorder.is_on()) {
             let Message { topic, qos, retain, payload, .. } = &**message;
             let origin = || self.origin_of(topic, *qos, *retain, payload);
-            self.broker.recorder.refuse(message, &refusal.words, origin);
+            self.broker.live.recorder.refuse(message, &refusal.words, origin);
         }
         if let Some(record) = &self.record {
             tracing::debug!(client = record.client_id, count = refusal.count, "{}", refusal.words);
-            self.broker.refusals_seen.note_refusal(&record.identity, &record.client_id, &refusal);
+            self.broker.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal);
             record.note_refusal(refusal.words);
         }
     }
@@ -410,12 +389,12 @@ impl Connection {
                     if self.subscribing == Subscribing::Asking {
                         self.subscribing = Subscribing::Until(number);
                     }
-                    let promise = self.record.as_ref().map(|record| self.broker.journal.promise(record));
+                    let promise = self.record.as_ref().map(|record| self.broker.sessions.journal.promise(record));
                     self.answers.push_back((promise, Answer::Committed(number)));
                 }
                 Action::Acknowledged { journey, reason } => {
                     if let Some(record) = &self.record {
-                        self.broker.recorder.answered(journey, record, self.broker.clock.now(), reason);
+                        self.broker.live.recorder.answered(journey, record.key, self.broker.now(), reason);
                     }
                 }
                 Action::Refused(refusal) => self.note_refusal(refusal),
@@ -427,7 +406,7 @@ impl Connection {
     /// Keeps this, and what is to be kept right after it.
     fn keep(&mut self, keep: Keep) {
         let Some(record) = &self.record else { return };
-        let mut journal = self.broker.journal.open();
+        let mut journal = self.broker.sessions.journal.open();
         journal.keep(record.key, keep);
         while let Some(keep) = self.session.poll_keep() {
             journal.keep(record.key, keep);
@@ -441,14 +420,14 @@ impl Connection {
     }
 
     fn pass_on_counts(&mut self) {
-        self.broker.counters.add(&self.batch);
+        self.broker.live.counters.add(&self.batch);
         if let Some(record) = &self.record {
             record.counters.add(&self.batch);
             record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
             record.held.store(self.held, Ordering::Relaxed);
             let drift = self.session.take_drift();
             if !drift.is_empty() {
-                self.broker.drifts.note_all(&record.identity, drift);
+                self.broker.live.drifts.note_all(&record.identity, drift);
             }
         }
         self.batch = Batch::default();
@@ -472,7 +451,7 @@ impl Connection {
             }
         };
         if let Some(parting) = self.session.part() {
-            self.broker.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
+            self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
         let (client, identity) = (&record.client_id, &record.identity);
         tracing::info!(client, %identity, %address, failure, "disconnected: {words}");
@@ -501,13 +480,6 @@ async fn checked(checking: &mut Option<BoxFuture<'static, Checked>>) -> Checked 
 async fn woken(record: Option<&SessionRecord>) {
     match record {
         Some(record) => record.wake.notified().await,
-        None => pending().await,
-    }
-}
-
-pub(crate) async fn sleep(due: Option<tokio::time::Instant>) {
-    match due {
-        Some(due) => sleep_until(due).await,
         None => pending().await,
     }
 }

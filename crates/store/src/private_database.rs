@@ -2,30 +2,33 @@
 
 use std::path::{Path, PathBuf};
 
-use moorfall_store::{ClusterError, PrivateCluster, Store, StoreError};
 use tokio::sync::Mutex;
+
+use crate::{ClusterError, PrivateCluster, Store, StoreError};
 
 /// The private cluster and where it is.
 #[derive(Debug)]
-pub(crate) struct PrivateDatabase {
+pub struct PrivateDatabase {
     data: PathBuf,
     /// `None` once it was stopped for good.
     cluster: Mutex<Option<PrivateCluster>>,
 }
 
 impl PrivateDatabase {
-    pub(crate) async fn start(data: &Path) -> Result<Self, ClusterError> {
+    /// Starts the cluster in a data folder.
+    pub async fn start(data: &Path) -> Result<Self, ClusterError> {
         let cluster = PrivateCluster::start(data).await?;
         Ok(Self { data: data.to_owned(), cluster: Mutex::new(Some(cluster)) })
     }
 
-    pub(crate) async fn open(&self) -> Result<Store, StoreError> {
+    /// Opens the database in it.
+    pub async fn open(&self) -> Result<Store, StoreError> {
         let cluster = self.cluster.lock().await;
         Store::open_private(cluster.as_ref().expect("it is opened before it is stopped")).await
     }
 
     /// Starts the server again if it has ended. To be called when it does not answer.
-    pub(crate) async fn revive(&self) {
+    pub async fn revive(&self) {
         let mut cluster = self.cluster.lock().await;
         if cluster.as_ref().is_none_or(PrivateCluster::is_running) {
             return;
@@ -40,7 +43,7 @@ impl PrivateDatabase {
     }
 
     /// Stops the server for good.
-    pub(crate) async fn stop(&self) {
+    pub async fn stop(&self) {
         if let Some(cluster) = self.cluster.lock().await.take() {
             cluster.stop().await;
         }
