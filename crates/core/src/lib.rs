@@ -15,6 +15,7 @@ mod in_flight;
 mod limits;
 pub mod measure;
 mod message;
+pub mod near_miss;
 mod outbox;
 mod outgoing;
 pub mod plan;

@@ -7,7 +7,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use rand::Rng;
+use moorfall_broker::random::random_text;
 
 /// What can be wrong with the data folder, each with its remedy.
 #[derive(Debug, thiserror::Error)]
@@ -119,14 +119,6 @@ fn read_or_make_secret(path: &Path) -> Result<String, DataFolderError> {
         }
         Err(error) => Err(wrong(error)),
     }
-}
-
-/// Random text of letters and digits that are not mistaken for each other; five bits a character.
-pub fn random_text(length: usize) -> String {
-    const LETTERS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
-    let mut bytes = vec![0; length];
-    rand::rng().fill_bytes(&mut bytes);
-    bytes.iter().map(|byte| char::from(LETTERS[usize::from(byte & 31)])).collect()
 }
 
 #[cfg(test)]

@@ -3,73 +3,10 @@
 //! [`Service::start`] brings everything up and says where it listens; [`Service::stop`] takes it down in order: no
 //! new connections, 5.0 clients are told, samples are written, the private database is stopped.
 
-mod accept;
-mod api;
-mod apply;
-mod attach;
-mod authenticator;
-mod authorities;
-mod bench;
-mod bind;
-mod broker;
-mod certificate;
-mod changes;
-mod cleared;
-mod clock;
-mod common;
-mod connection;
-mod counters;
 mod data_folder;
-mod deeds;
-mod descriptors;
-mod design;
-mod directory;
-mod dispatch;
-mod doors;
-mod draft;
-mod drift;
-mod due;
-mod effects;
-mod gatekeeper;
-mod generated_secret;
-mod housekeeping;
-mod http_server;
-mod http_stream;
-mod identities;
-mod journal;
-mod journal_writer;
-mod judge;
-mod last_value;
-mod lifecycle;
-mod listener;
-mod listener_settings;
-mod live;
-mod names;
-mod origin;
-mod passwords;
-mod recorder;
-mod registry;
-mod restore;
 mod rights;
 mod running;
-mod sample_writer;
-mod sampler;
-mod seats;
-mod session_record;
-mod sessions;
 mod settings;
-mod sign_in_queue;
-mod sign_ins;
-mod silence;
-mod stream;
-mod tls;
-mod tokens;
-mod topic_search;
-mod topic_watch;
-mod topics;
-mod trust;
-mod upgrade;
-mod websocket;
 
 use std::{
     net::SocketAddr,
@@ -87,36 +24,50 @@ use time::OffsetDateTime;
 use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
 use tokio_util::sync::CancellationToken;
 
-pub use api::{LiveReading, openapi, types as api_types};
-pub use authenticator::ADMINISTRATOR;
-pub use bind::ListenError;
-pub use certificate::ClientCertificate;
-pub use data_folder::{DataFolder, DataFolderError, random_text};
-pub use directory::{DirectoryError, IdentityDraft};
-pub use listener_settings::{
-    DEFAULT_LISTENER, LimitsError, ListenerSettings, Transport, limit_fault, limits_of, service_limits,
+pub use data_folder::{DataFolder, DataFolderError};
+pub use moorfall_api::{
+    design::revisions::BLUEPRINT_SCHEMA, openapi, types as api_types, watch::readings::LiveReading,
+};
+pub use moorfall_broker::{
+    identity::{
+        authenticator::ADMINISTRATOR,
+        certificate::ClientCertificate,
+        directory::{DirectoryError, IdentityDraft},
+    },
+    listeners::{
+        bind::ListenError,
+        settings::{
+            DEFAULT_LISTENER, LimitsError, ListenerSettings, Transport, limit_fault, limits_of, service_limits,
+        },
+        tls::{ClientCertificates, TlsError, TlsSettings},
+    },
+    random::random_text,
 };
 pub use running::{RunningService, find_running};
 pub use settings::Settings;
-pub use tls::{ClientCertificates, TlsError, TlsSettings};
 
-use crate::{
-    api::{Addresses, App, People, Process},
-    authenticator::{Authenticator, own},
-    authorities::Authorities,
+use moorfall_api::{
+    self as api,
+    http::sign_ins::SignIns,
+    state::{Addresses, App, People, Process},
+    watch::warnings,
+    work::held,
+};
+use moorfall_broker::{
     broker::Broker,
     clock::Clock,
     common::Common,
-    doors::Doors,
-    identities::Identities,
-    origin::Reception,
-    seats::Seats,
-    sessions::LastUsed,
-    sign_ins::SignIns,
+    connection, housekeeping,
+    identity::{
+        Identities,
+        authenticator::{Authenticator, own},
+        authorities::Authorities,
+        directory,
+    },
+    listeners::{accept, bind, descriptors, doors::Doors, origin::Reception, seats::Seats, tls, trust},
+    sessions::{LastUsed, due, journal_writer, restore},
 };
-
-/// A JSON Schema of the blueprint's files, for editors.
-pub const BLUEPRINT_SCHEMA: &str = include_str!("../blueprint.schema.json");
+use moorfall_watch::{sample_writer, sampler};
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
@@ -234,6 +185,7 @@ impl Service {
             http_listener: Arc::clone(&sockets.http.0),
             reception: Arc::new(reception(&broker, doors, limits)),
             http_connections: Arc::default(),
+            privileged: rights::warning(),
         };
         let people =
             People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
@@ -252,7 +204,9 @@ impl Service {
     fn run(app: App, folder: DataFolder, sockets: bind::Sockets, announces: bool) -> Self {
         let App { broker, process, watch, desk, .. } = &app;
         let limits = &broker.limits;
-        for warning in api::exposed(process).into_iter().chain(descriptors::warning(limits)).chain(rights::warning()) {
+        for warning in
+            warnings::exposed(process).into_iter().chain(descriptors::warning(limits)).chain(process.privileged.clone())
+        {
             tracing::warn!("{warning}");
         }
         let http_stop = CancellationToken::new();
@@ -268,8 +222,8 @@ impl Service {
         tasks.spawn(async move { watched.watch(stop).await });
         tasks.spawn(sampler::run(Arc::clone(broker), Arc::clone(watch), samples));
         tasks.spawn(sample_writer::run(Arc::clone(database), stopping.clone(), limits.audit_days, to_write));
-        tasks.spawn(api::warn_of_open(Arc::clone(broker)));
-        tasks.spawn(bench::close_left(Arc::clone(desk), Arc::clone(&broker.common)));
+        tasks.spawn(warnings::warn_of_open(Arc::clone(broker)));
+        tasks.spawn(held::close_left(Arc::clone(desk), Arc::clone(&broker.common)));
         for (listener, socket) in sockets.listeners {
             if let Some(tls) = &listener.tls {
                 tasks.spawn(tls::follow(stopping.clone(), Arc::clone(&listener.name), Arc::clone(tls)));

@@ -11,7 +11,8 @@ use std::{
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::{DataFolder, api::Addresses};
+use crate::DataFolder;
+use moorfall_api::state::Addresses;
 
 /// Where a running service is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

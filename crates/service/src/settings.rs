@@ -5,7 +5,7 @@ use std::{
     path::PathBuf,
 };
 
-use crate::listener_settings::{DEFAULT_LISTENER, ListenerSettings};
+use moorfall_broker::listeners::settings::{DEFAULT_LISTENER, ListenerSettings};
 
 /// Settings of the process. Everything has a default but the data folder.
 #[derive(Clone)]

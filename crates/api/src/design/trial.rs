@@ -1,0 +1,295 @@
+//! What would become of a message: may it be published, does the plan allow it, and who receives it how? Nothing is sent.
+
+use std::sync::Arc;
+
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_core::{
+    QueuePolicy,
+    access::{Access, Request},
+    plan::Agreement,
+    router::Recipient,
+};
+use moorfall_wire::{QoS, TopicName};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+use crate::{
+    design::{explain::answer, types::AccessAnswer},
+    http::apart::apart,
+    http::problem::{Body, Problem},
+};
+use moorfall_broker::{
+    broker::Broker,
+    clock::date,
+    judge::Rights,
+    sessions::record::{Place, SessionRecord},
+};
+
+/// Recipients that are named at most.
+const NAMED: usize = 1_000;
+
+/// A message that might be published.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct JourneyQuestion {
+    /// Whose message it is; `administrator` may do everything.
+    identity: String,
+    /// The client identifier; that of the identity's name if left out.
+    #[serde(default)]
+    client_id: String,
+    /// The topic.
+    topic: String,
+    /// The payload.
+    #[serde(default)]
+    payload: String,
+    /// The quality of service.
+    #[serde(default)]
+    qos: u8,
+    /// Whether it is to be retained.
+    #[serde(default)]
+    retain: bool,
+}
+
+/// What the plan says of a message.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlanVerdict {
+    /// Whether anything is planned.
+    pub has_plan: bool,
+    /// The planned path of the topic; empty if it is not planned.
+    pub path: String,
+    /// What the message breaks of the plan; empty if nothing.
+    pub breach: String,
+    /// Whether the message is refused for that.
+    pub refused: bool,
+    /// All of that in a sentence.
+    pub words: String,
+}
+
+/// What a session gets of a message.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// It is sent at once, or as soon as what waits before it; of a recorded message, it was sent.
+    Sent,
+    /// It waits until the client is back, or has taken what comes before it.
+    Queued,
+    /// The client has said that it has it. Only of a recorded message.
+    Acknowledged,
+    /// The client has said that it does not take it. Only of a recorded message.
+    Refused,
+    /// It is not sent.
+    Withheld,
+}
+
+/// One session that a message leads to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RecipientView {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// By which shared subscription; empty if it is not by one. Of a message that was not published, one of how many.
+    pub shared: String,
+    /// The quality of service of the delivery.
+    pub qos: u8,
+    /// What it gets.
+    pub outcome: Outcome,
+    /// Why, in a sentence.
+    pub words: String,
+    /// Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
+    pub sent_after: Option<f64>,
+    /// Milliseconds from then to the client's answer; null if there was none.
+    pub answered_after: Option<f64>,
+}
+
+/// What would become of a message.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Journey {
+    /// Whether the broker would accept it.
+    pub accepted: bool,
+    /// The verdict in a sentence.
+    pub words: String,
+    /// Whether it may be published, and by which rule.
+    pub access: AccessAnswer,
+    /// What the plan says.
+    pub plan: PlanVerdict,
+    /// What it would do to the retained message of its topic; empty if nothing.
+    pub retained: String,
+    /// How many sessions it leads to.
+    pub total: u64,
+    /// The first thousand of them.
+    pub recipients: Vec<RecipientView>,
+}
+
+/// Say what would become of a message, and send none.
+#[utoipa::path(post, operation_id = "try_journey", path = "/journey", tag = "design", request_body = JourneyQuestion, responses(
+    (status = 200, body = Journey),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn journey(
+    State(broker): State<Arc<Broker>>,
+    Body(question): Body<JourneyQuestion>,
+) -> Result<Json<Journey>, Problem> {
+    apart(move || follow(&broker, question)).await.map(Json)
+}
+
+fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem> {
+    let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
+    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
+    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
+    let name = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
+    let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
+    let access = match broker.rights(&identity, &client_id) {
+        Rights::Unlimited => Access::unrestricted(&identity),
+        Rights::Bound(access) => access,
+        Rights::None(why) => {
+            let detail = format!("{identity} can't connect: {why}");
+            return Err(Problem::new(StatusCode::NOT_FOUND, "no such identity", detail));
+        }
+    };
+    let access = answer(&access, Request::Publish { topic: &name, qos, retain });
+    let policy = broker.design.policy();
+    let plan = PlanVerdict::from(policy.plan().judge(&name, qos, retain, payload.as_bytes()));
+    let accepted = access.allowed && !plan.refused;
+    let words = match (access.allowed, plan.refused) {
+        (false, _) => access.words.clone(),
+        (true, true) => format!("it breaks the plan of {topic}: {}", plan.breach),
+        (true, false) => "the broker accepts it".into(),
+    };
+    let mut journey = Journey {
+        accepted,
+        words,
+        access,
+        plan,
+        retained: if retain { retained_of(broker, &name, payload.is_empty()) } else { String::new() },
+        total: 0,
+        recipients: Vec::new(),
+    };
+    if accepted {
+        let weight = payload.len() + name.len();
+        let route = broker.sessions.router.route(&name);
+        let direct = route.recipients.iter().map(|recipient| (recipient, String::new()));
+        let shared = route.groups.iter().flat_map(|group| {
+            let others = group.members().len();
+            group.members().iter().map(move |member| (member, format!("one of {others}")))
+        });
+        let mut leads: Vec<_> = direct.chain(shared).collect();
+        leads.sort_by(|(one, _), (other, _)| one.handle.client_id.cmp(&other.handle.client_id));
+        journey.total = leads.len() as u64;
+        // What each would get takes a look at all rules: only for those that are named.
+        leads.truncate(NAMED);
+        journey.recipients = leads
+            .into_iter()
+            .map(|(recipient, shared)| view(broker, recipient, shared, &name, qos, &client_id, weight))
+            .collect();
+    }
+    Ok(journey)
+}
+
+impl From<Agreement> for PlanVerdict {
+    fn from(agreement: Agreement) -> Self {
+        let breach = match &agreement {
+            Agreement::Breaks(_, broken) => broken.words.clone(),
+            Agreement::Unplanned => agreement.to_string(),
+            Agreement::NoPlan | Agreement::AsPlanned(_) => String::new(),
+        };
+        Self {
+            has_plan: agreement != Agreement::NoPlan,
+            path: agreement.path().unwrap_or_default().to_owned(),
+            breach,
+            refused: agreement.is_refused(),
+            words: agreement.to_string(),
+        }
+    }
+}
+
+fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {
+    match (broker.sessions.router.retained_of(topic), clears) {
+        (Some(before), true) => format!("the message of {} is cleared", date(before.received).date()),
+        (None, true) => "an empty message clears, and there is nothing to clear".into(),
+        (Some(before), false) => format!("it takes the place of the message of {}", date(before.received).date()),
+        (None, false) => "it is kept for those who subscribe later".into(),
+    }
+}
+
+fn view(
+    broker: &Broker,
+    recipient: &Recipient<Arc<SessionRecord>>,
+    shared: String,
+    topic: &TopicName,
+    qos: QoS,
+    publisher: &str,
+    weight: usize,
+) -> RecipientView {
+    let record = &recipient.handle;
+    let qos = qos.min(recipient.qos);
+    let (outcome, words) = fate(broker, recipient, topic, qos, publisher, weight);
+    RecipientView {
+        client_id: record.client_id.clone(),
+        identity: record.identity.to_string(),
+        shared,
+        qos: qos.level(),
+        outcome,
+        words,
+        sent_after: None,
+        answered_after: None,
+    }
+}
+
+/// What a session would get now, and why.
+fn fate(
+    broker: &Broker,
+    recipient: &Recipient<Arc<SessionRecord>>,
+    topic: &TopicName,
+    qos: QoS,
+    publisher: &str,
+    weight: usize,
+) -> (Outcome, String) {
+    let record = &recipient.handle;
+    if recipient.no_local && record.client_id == publisher {
+        return (Outcome::Withheld, "it is its own message, and it wants none of these (no local)".into());
+    }
+    match broker.rights(&record.identity, &record.client_id) {
+        Rights::Bound(access) if !access.may_receive(topic) => {
+            return (Outcome::Withheld, format!("a rule denies {} this topic", record.identity));
+        }
+        Rights::None(why) => return (Outcome::Withheld, why.to_string()),
+        _ => {}
+    }
+    let (waiting, _) = record.queue();
+    let told = |waiting| match waiting {
+        1 => "one message waits".to_owned(),
+        waiting => format!("{waiting} messages wait"),
+    };
+    match record.full(weight) {
+        Some(QueuePolicy::DropNewest) => {
+            return (Outcome::Withheld, format!("its queue is full ({}), and the newest is dropped", told(waiting)));
+        }
+        Some(QueuePolicy::EndSession) => {
+            return (Outcome::Withheld, format!("its queue is full ({}), and the session ends", told(waiting)));
+        }
+        // The oldest makes room.
+        Some(QueuePolicy::DropOldest) | None => {}
+    }
+    let before = match waiting {
+        0 => "nothing waits before it".to_owned(),
+        waiting => format!("{} before it", told(waiting)),
+    };
+    if let Place::Parked(parked) = &*record.place.lock() {
+        let since = date(parked.since);
+        return match qos {
+            QoS::AtMostOnce => (Outcome::Withheld, "away, and QoS 0 is not kept for it".into()),
+            _ => (Outcome::Queued, format!("away since {}; {before}", clock_time(since))),
+        };
+    }
+    (Outcome::Sent, format!("connected; {before}"))
+}
+
+/// Date and time of day (UTC), to the second.
+fn clock_time(at: OffsetDateTime) -> String {
+    let (hour, minute, second) = (at.hour(), at.minute(), at.second());
+    format!("{} {hour:02}:{minute:02}:{second:02} UTC", at.date())
+}

@@ -1,0 +1,156 @@
+//! Errors of the interface, as problem documents (RFC 9457).
+
+use axum::{
+    Json,
+    body::Bytes,
+    extract::{FromRequest, Request, rejection::JsonRejection},
+    http::{StatusCode, Uri, header},
+    middleware::Next,
+    response::{IntoResponse, Response},
+};
+use moorfall_store::StoreError;
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde_json::Value;
+use utoipa::ToSchema;
+
+use moorfall_broker::identity::directory::DirectoryError;
+
+/// What went wrong with a call.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong, in a few words that never change for one cause.
+    pub title: String,
+    /// What happened, to which thing, and what to do next.
+    pub detail: String,
+}
+
+impl Problem {
+    /// `detail` says what happened, to which thing, and what to do next.
+    pub fn new(status: StatusCode, title: &str, detail: impl Into<String>) -> Self {
+        Self { status: status.as_u16(), title: title.into(), detail: detail.into() }
+    }
+
+    /// Nobody is signed in.
+    pub fn not_signed_in() -> Self {
+        Self::new(
+            StatusCode::UNAUTHORIZED,
+            "not signed in",
+            "send the administrator's secret (the file administrator.secret in the data folder) as a bearer token, \
+             or sign in to the console",
+        )
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(self)).into_response()
+    }
+}
+
+impl From<DirectoryError> for Problem {
+    fn from(error: DirectoryError) -> Self {
+        let detail = error.to_string();
+        match error {
+            DirectoryError::Name { .. }
+            | DirectoryError::Password
+            | DirectoryError::TwoSecrets
+            | DirectoryError::TooLarge(_)
+            | DirectoryError::Certificate(_) => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "identity not acceptable", detail)
+            }
+            DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "hashing failed", detail),
+            DirectoryError::Store(error) => error.into(),
+        }
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        if error.is_away() {
+            let detail =
+                "the database does not answer; nothing was changed; try again when the status shows it healthy";
+            return Self::new(StatusCode::SERVICE_UNAVAILABLE, "database away", detail);
+        }
+        if error.is_about_data() {
+            let detail = "a text of the request is none that the database can keep; nothing was changed";
+            return Self::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail);
+        }
+        tracing::error!(%error, "the database refused what the service asked of it");
+        let detail = "the database refused what the service asked of it; nothing was changed; the log says more";
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "database refused", detail)
+    }
+}
+
+/// Whether a text stands anywhere in it that no call takes: one with U+0000.
+fn holds_nul(value: &Value) -> bool {
+    match value {
+        Value::String(text) => text.contains('\0'),
+        Value::Array(items) => items.iter().any(holds_nul),
+        Value::Object(fields) => fields.iter().any(|(name, value)| name.contains('\0') || holds_nul(value)),
+        _ => false,
+    }
+}
+
+fn nul() -> Problem {
+    let detail = "a text of the request holds the character U+0000, which no text here can; leave it out";
+    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail)
+}
+
+/// Refuses U+0000 in what a request asks for; [`Body`] does in what it brings.
+pub async fn no_nul(request: Request, next: Next) -> Result<Response, Problem> {
+    let uri = request.uri();
+    if uri.path().contains("%00") || uri.query().is_some_and(|query| query.contains("%00")) {
+        return Err(nul());
+    }
+    Ok(next.run(request).await)
+}
+
+/// A JSON body whose faults are told as a problem.
+pub struct Body<T>(pub T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
+        let (head, body) = request.into_parts();
+        let bytes = Bytes::from_request(Request::from_parts(head.clone(), body), state).await;
+        let bytes =
+            bytes.map_err(|rejection| Problem::new(rejection.status(), "body can't be read", rejection.body_text()))?;
+        // The escape is looked for first: it is rare, and reading JSON twice is not free.
+        if memmem(&bytes, br"\u0000") && serde_json::from_slice(&bytes).is_ok_and(|value| holds_nul(&value)) {
+            return Err(nul());
+        }
+        let request = Request::from_parts(head, axum::body::Body::from(bytes));
+        match Json::<T>::from_request(request, state).await {
+            Ok(Json(body)) => Ok(Self(body)),
+            Err(rejection) => {
+                let title = match rejection {
+                    JsonRejection::MissingJsonContentType(_) => "body is not declared as JSON",
+                    JsonRejection::JsonSyntaxError(_) => "body is not JSON",
+                    JsonRejection::JsonDataError(_) => "body has the wrong fields",
+                    _ => "body can't be read",
+                };
+                Err(Problem::new(rejection.status(), title, rejection.body_text()))
+            }
+        }
+    }
+}
+
+fn memmem(bytes: &[u8], wanted: &[u8]) -> bool {
+    bytes.windows(wanted.len()).any(|window| window == wanted)
+}
+
+/// Anything under `/api` that does not exist.
+pub async fn unknown_call(uri: Uri) -> Problem {
+    let detail = format!("there is no {}; /api/v1/openapi.json lists what there is", uri.path());
+    Problem::new(StatusCode::NOT_FOUND, "no such call", detail)
+}
+
+/// A known path with a method that it does not have.
+pub async fn wrong_method(uri: Uri) -> Problem {
+    let detail = format!("{} has other methods; /api/v1/openapi.json lists them", uri.path());
+    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method not allowed", detail)
+}

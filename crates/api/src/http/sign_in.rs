@@ -1,0 +1,256 @@
+//! Who may use the interface.
+
+use std::{net::SocketAddr, sync::Arc};
+
+use axum::{
+    Extension, Json,
+    extract::{ConnectInfo, Request, State},
+    http::{HeaderMap, StatusCode, header, uri::Authority},
+    middleware::Next,
+    response::{IntoResponse, Response},
+};
+use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::http::sign_ins::{LIFE, SignedIn};
+use crate::{
+    http::{
+        operator::{Operator, address},
+        problem::{Body, Problem},
+    },
+    state::{App, People, Process},
+};
+use moorfall_broker::{
+    identity::{
+        authenticator::ADMINISTRATOR,
+        directory::SignIn as Outcome,
+        passwords::{Checked, Guess},
+    },
+    listeners::doors::is_from_elsewhere,
+};
+
+const COOKIE: &str = "moorfall_console";
+
+/// The administrator's secret, a person's name and password, or what a link says that signs in once.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// The administrator's secret.
+    #[serde(default)]
+    secret: Option<String>,
+    /// A person's name.
+    #[serde(default)]
+    name: Option<String>,
+    /// Their password.
+    #[serde(default)]
+    password: Option<String>,
+    /// The end of a link that signs in once.
+    #[serde(default)]
+    link: Option<String>,
+}
+
+/// A sign-in by a program.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct Token {
+    /// To be sent as a bearer token.
+    pub token: String,
+    /// Seconds that it is good for.
+    pub seconds: i64,
+}
+
+/// Sign in to the console: the answer sets a cookie that no script can read.
+#[utoipa::path(post, path = "/console-session", tag = "console", request_body = SignIn, responses(
+    (status = 204, description = "Signed in"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+), security(()))]
+pub async fn sign_in(
+    State(app): State<App>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
+    jar: CookieJar,
+    Body(body): Body<SignIn>,
+) -> Result<impl IntoResponse, Problem> {
+    let token = begin(&app, body, address).await?;
+    // The page came by TLS, which a proxy brings: the browser never sends the cookie without.
+    let is_secure = headers.get(header::ORIGIN).is_some_and(|origin| origin.as_bytes().starts_with(b"https://"));
+    let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).max_age(LIFE);
+    let cookie = cookie.secure(is_secure);
+    Ok((StatusCode::NO_CONTENT, jar.add(cookie)))
+}
+
+/// Sign in by a program: the answer holds a token, to be sent as a bearer token.
+#[utoipa::path(post, path = "/console-token", tag = "console", request_body = SignIn, responses(
+    (status = 200, body = Token),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+), security(()))]
+pub async fn token(
+    State(app): State<App>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    Body(body): Body<SignIn>,
+) -> Result<Json<Token>, Problem> {
+    let token = begin(&app, body, address).await?;
+    Ok(Json(Token { token, seconds: LIFE.whole_seconds() }))
+}
+
+/// Checks who signs in, and gives a new token.
+async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
+    let person = match body {
+        SignIn { secret: Some(secret), name: None, password: None, link: None } => {
+            if !broker.identities.authenticator.is_secret(secret.trim().as_bytes()) {
+                return Err(
+                    match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                        Outcome::TooMany => too_many(),
+                        _ => Problem::new(
+                            StatusCode::UNAUTHORIZED,
+                            "wrong secret",
+                            "that is not the administrator's secret; it stands in the file administrator.secret in the \
+                         data folder",
+                        ),
+                    },
+                );
+            }
+            None
+        }
+        SignIn { secret: None, name: Some(name), password: Some(password), link: None } => {
+            let known = broker.store().person(&name).await?;
+            // As for clients: wrong ones are paid for, by address and by name.
+            let guess = Guess {
+                address: address.ip(),
+                name: format!("person {name}").into(),
+                password: password.as_bytes(),
+                stored: known.as_ref().map(|person| &*person.password_hash),
+                known: None,
+                limits: &broker.limits,
+            };
+            let checked = broker.identities.directory.passwords.check(guess).await;
+            match known {
+                _ if checked == Checked::TooMany => return Err(too_many()),
+                Some(person) if checked == Checked::Right => Some(person),
+                _ => {
+                    tracing::info!(%address, "a sign-in to the console failed");
+                    let detail = "the name or the password is wrong";
+                    return Err(Problem::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
+                }
+            }
+        }
+        SignIn { secret: None, name: None, password: None, link: Some(link) } => {
+            if !people.sign_ins.take_link(&link) {
+                return Err(
+                    match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
+                        Outcome::TooMany => too_many(),
+                        _ => Problem::new(
+                            StatusCode::UNAUTHORIZED,
+                            "link not good",
+                            "the link signs in once, within an hour, and has been used or is too old; sign in with the \
+                         secret, which stands in the file administrator.secret in the data folder",
+                        ),
+                    },
+                );
+            }
+            None
+        }
+        _ => {
+            let detail = "send either the administrator's secret, or a name and a password";
+            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
+        }
+    };
+    let operator = match &person {
+        None => Operator::administrator(address),
+        Some(person) => Operator::new(&person.name, &person.role, address),
+    };
+    let person = person.as_ref().map(|person| (&*person.name, &*person.role));
+    Ok(people.sign_ins.add(person, &operator.author()).await?)
+}
+
+fn too_many() -> Problem {
+    let detail = "as many sign-ins of this address wait for their turn as may; try again later";
+    Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many sign-ins", detail)
+}
+
+fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
+    let operator = match &signed_in.person {
+        None => Operator::administrator(address),
+        Some(person) => Operator::new(person, &signed_in.role, address),
+    };
+    Operator { signed_in: Some(signed_in), ..operator }
+}
+
+/// Sign out of the console.
+#[utoipa::path(delete, path = "/console-session", tag = "console", responses(
+    (status = 204, description = "Signed out"),
+), security(()))]
+pub async fn sign_out(
+    State(people): State<Arc<People>>,
+    headers: HeaderMap,
+    jar: CookieJar,
+) -> Result<impl IntoResponse, Problem> {
+    let token = jar.get(COOKIE).map(Cookie::value).or(bearer(&headers));
+    if let Some(token) = token {
+        people.sign_ins.remove(token).await?;
+    }
+    Ok((StatusCode::NO_CONTENT, jar.remove(Cookie::build(COOKIE).path("/"))))
+}
+
+/// Lets a request pass that brings the secret, the token of a sign-in, or the console's cookie.
+pub async fn signed_in(
+    Extension(App { broker, people, .. }): Extension<App>,
+    jar: CookieJar,
+    mut request: Request,
+    next: Next,
+) -> Result<Response, Problem> {
+    let address = address(&request);
+    let operator = if let Some(token) = bearer(request.headers()) {
+        if broker.identities.authenticator.is_secret(token.as_bytes()) {
+            Some(Operator::administrator(address))
+        } else {
+            let known = people.sign_ins.get(token);
+            if known.is_none() {
+                tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+            }
+            known.map(|signed_in| operator_of(signed_in, address))
+        }
+    } else {
+        let cookie = jar.get(COOKIE).ok_or_else(Problem::not_signed_in)?;
+        people.sign_ins.get(cookie.value()).map(|signed_in| operator_of(signed_in, address))
+    };
+    request.extensions_mut().insert(operator.ok_or_else(Problem::not_signed_in)?);
+    Ok(next.run(request).await)
+}
+
+fn bearer(headers: &HeaderMap) -> Option<&str> {
+    headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
+}
+
+/// Lets a request pass that asks for a name of this service, and of the API only what no other page asks: browsers say
+/// where a request was made.
+pub async fn at_home(
+    Extension(process): Extension<Arc<Process>>,
+    request: Request,
+    next: Next,
+) -> Result<Response, Problem> {
+    let headers = request.headers();
+    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
+    let host = text(header::HOST).or(request.uri().authority().map(Authority::as_str)).unwrap_or_default();
+    if !process.reception.doors.is_own_host(host) {
+        let detail = format!(
+            "the request asks for {host:?}, which is no name of this service; ask for localhost or an address, or name it \
+             under `hosts` in moorfall.toml"
+        );
+        return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "no such host here", detail));
+    }
+    if request.uri().path().starts_with("/api/") {
+        let origin = headers.get(header::ORIGIN).map(|origin| origin.to_str().unwrap_or("null"));
+        let is_foreign = origin.is_some_and(|origin| !process.reception.doors.is_own_origin(headers, origin, false));
+        if is_foreign || is_from_elsewhere(headers) {
+            let page = origin.unwrap_or("another site");
+            let detail = format!("the request came from a page of {page}; use the console of this service itself");
+            return Err(Problem::new(StatusCode::FORBIDDEN, "foreign origin", detail));
+        }
+    }
+    Ok(next.run(request).await)
+}

@@ -1,0 +1,204 @@
+//! Who may connect.
+
+use std::sync::Arc;
+
+use axum::{Extension, Json, extract::State, http::StatusCode};
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::{
+    http::apart::apart,
+    http::{
+        operator::Operator,
+        problem::{Body, Problem},
+        reading::{Limit, Page, Path, Query, encoded},
+    },
+};
+use moorfall_broker::{
+    broker::Broker,
+    identity::directory::{IdentityDraft, IdentityImport, IdentityView, ImportEffect},
+};
+
+/// Which identities are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// Only those whose name, note or an attribute, as `reach=gorge`, holds this text.
+    #[serde(default)]
+    search: String,
+    /// Only those behind this name: the last one of the page before.
+    #[param(nullable = false)]
+    after: Option<String>,
+    /// At most so many.
+    #[serde(default)]
+    #[param(value_type = u64, default = 1_000, minimum = 1, maximum = 10_000)]
+    limit: Limit<1_000, 10_000>,
+}
+
+/// Identities, by name.
+#[utoipa::path(get, operation_id = "list_identities", path = "/identities", tag = "identities", params(Wanted), responses(
+    (status = 200, body = Vec<IdentityView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Page {
+    apart(move || {
+        let Wanted { search, after, limit } = wanted;
+        // One more tells that there are more.
+        let found = broker.identities.directory.list(&search, after.as_deref(), limit.0 + 1);
+        Page::of(found, limit.0, |_, last| {
+            format!("search={}&after={}&limit={}", encoded(&search), encoded(&last.name), limit.0)
+        })
+    })
+    .await
+}
+
+/// One identity.
+#[utoipa::path(get, operation_id = "show_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+    (status = 200, body = IdentityView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn show(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<Json<IdentityView>, Problem> {
+    broker.identities.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
+}
+
+/// Make or replace an identity. Its live sessions end when what they rest on has changed.
+#[utoipa::path(put, operation_id = "put_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
+    request_body = IdentityDraft, responses(
+    (status = 200, body = IdentityPut),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn put(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+    Body(draft): Body<IdentityDraft>,
+) -> Result<Json<IdentityPut>, Problem> {
+    let (view, secret) = broker.put_identity(&name, draft, &operator.author()).await?;
+    Ok(Json(IdentityPut { identity: view, secret }))
+}
+
+/// An identity as it is now.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct IdentityPut {
+    /// It.
+    #[serde(flatten)]
+    pub identity: IdentityView,
+    /// The secret that was made for it, if one was to be. It is shown this once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
+    pub secret: Option<String>,
+}
+
+/// A secret that was made.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeSecret {
+    /// Whose it is.
+    pub name: String,
+    /// What it signs in with. It is shown this once.
+    pub secret: String,
+}
+
+/// Identities to be made or replaced.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Import {
+    /// At most 5,000 at a time.
+    identities: Vec<IdentityImport>,
+    /// Only say what would be done.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+/// What is wrong with one identity of an import.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportFault {
+    /// Its place, from 0.
+    pub place: u64,
+    /// What is wrong.
+    pub words: String,
+}
+
+/// What an import did, or would do. With faults nothing is done.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ImportResult {
+    /// Identities that are new.
+    pub made: u64,
+    /// Those that differ from before.
+    pub changed: u64,
+    /// Those that are as before.
+    pub unchanged: u64,
+    /// What is wrong.
+    pub faults: Vec<ImportFault>,
+    /// Secrets that were made.
+    #[serde(default)]
+    pub secrets: Vec<MadeSecret>,
+}
+
+/// The most identities of one import.
+const IMPORTED: usize = 5_000;
+
+/// Make or replace many identities at once, all or none.
+#[utoipa::path(post, operation_id = "import_identities", path = "/identities", tag = "identities", request_body = Import, responses(
+    (status = 200, body = ImportResult),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn import(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Body(Import { identities, dry_run }): Body<Import>,
+) -> Result<Json<ImportResult>, Problem> {
+    if identities.len() > IMPORTED {
+        let detail = format!("there are {} identities; at most {IMPORTED} are taken at a time", identities.len());
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
+    }
+    let faults = broker.identities.directory.check_many(&identities).into_iter();
+    let faults: Vec<_> = faults.map(|(place, words)| ImportFault { place: place as u64, words }).collect();
+    let effects = broker.identities.directory.foresee(&identities);
+    let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
+    let (made, changed, unchanged) =
+        (number(ImportEffect::Made), number(ImportEffect::Changed), number(ImportEffect::Unchanged));
+    let mut result = ImportResult { made, changed, unchanged, faults, secrets: Vec::new() };
+    if dry_run || !result.faults.is_empty() {
+        return Ok(Json(result));
+    }
+    let touched: Vec<_> = identities
+        .into_iter()
+        .zip(effects)
+        .filter(|(_, effect)| *effect != ImportEffect::Unchanged)
+        .map(|(identity, _)| identity)
+        .collect();
+    if !touched.is_empty() {
+        let secrets = broker.put_identities(&touched, &operator.author()).await?;
+        result.secrets = secrets.into_iter().map(|(name, secret)| MadeSecret { name, secret }).collect();
+    }
+    Ok(Json(result))
+}
+
+/// Remove an identity and end its sessions.
+#[utoipa::path(delete, operation_id = "remove_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
+    (status = 204, description = "Removed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn remove(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    if !broker.remove_identity(&name, &operator.author()).await? {
+        return Err(unknown(&name));
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn unknown(name: &str) -> Problem {
+    let detail = format!("there is no identity {name}; /api/v1/identities lists all");
+    Problem::new(StatusCode::NOT_FOUND, "no such identity", detail)
+}

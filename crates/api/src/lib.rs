@@ -1,0 +1,49 @@
+//! The HTTP interface: `/api/v1` as JSON, live data as server-sent events, and the console.
+//!
+//! Every call under `/api/v1` but signing in and the description of the interface needs the administrator's secret as
+//! a bearer token, or the console's cookie.
+
+pub mod design;
+pub mod http;
+pub mod identities;
+mod routes;
+pub mod run;
+pub mod state;
+pub mod types;
+pub mod watch;
+pub mod work;
+
+use std::sync::Arc;
+
+use axum::{Router, extract::DefaultBodyLimit, middleware, routing::get};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+pub use self::routes::openapi;
+use self::{
+    http::{console, mqtt::mqtt, problem, server, sign_in},
+    state::App,
+};
+
+/// The largest body of a request, bytes.
+const BODY: usize = 4 * 1024 * 1024;
+
+/// Serves until `stop`.
+pub async fn serve(app: App, listener: TcpListener, stop: CancellationToken) {
+    let (router, description) = routes::routes().split_for_parts();
+    let description = routes::described(description);
+    let router: Router = router
+        .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
+        .route("/mqtt", get(mqtt))
+        .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
+        .fallback_service(get(console::file).fallback(problem::wrong_method))
+        .method_not_allowed_fallback(problem::wrong_method)
+        .layer(DefaultBodyLimit::max(BODY))
+        .layer(middleware::from_fn(problem::no_nul))
+        .layer(middleware::from_fn(sign_in::at_home))
+        .layer(middleware::from_fn(console::security_headers))
+        .layer(axum::Extension(Arc::clone(&app.process)))
+        .layer(axum::Extension(app.clone()))
+        .with_state(app.clone());
+    server::serve(app, listener, router, stop).await;
+}

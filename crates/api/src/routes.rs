@@ -1,0 +1,129 @@
+//! All calls, by the role that they need.
+
+use axum::middleware;
+use utoipa::{
+    Modify, OpenApi,
+    openapi::security::{Http, HttpAuthScheme, SecurityScheme},
+};
+use utoipa_axum::{router::OpenApiRouter, routes};
+
+use crate::{
+    design::{explain, matrix, revisions, trial},
+    http::{
+        operator::{self, Role},
+        reading, sign_in,
+    },
+    identities::{authorities, directory, tokens},
+    run::{audit, people},
+    state::App,
+    watch::{
+        drift, filter_match, plan_lines, readings, recordings, retained, sessions, status, throughput, topic, topics,
+    },
+    work::{desk, setups},
+};
+
+/// Calls that nobody has to be signed in for.
+const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schema"];
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Moorfall", description = "A publish-subscribe broker: its state, its sessions, its identities."),
+    modifiers(&Security),
+    security(("secret" = []))
+)]
+struct Description;
+
+struct Security;
+
+impl Modify for Security {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+        openapi.components.get_or_insert_default().add_security_scheme("secret", scheme);
+    }
+}
+
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    let open = OpenApiRouter::new()
+        .routes(routes!(sign_in::sign_in))
+        .routes(routes!(sign_in::token))
+        .routes(routes!(sign_in::sign_out))
+        .routes(routes!(revisions::schema));
+    let role = |router: OpenApiRouter<App>, role: Role| {
+        router.route_layer(middleware::from_fn(move |request, next| operator::at_least(role, request, next)))
+    };
+    let watch = OpenApiRouter::new()
+        .routes(routes!(status::status))
+        .routes(routes!(sessions::list))
+        .routes(routes!(sessions::show))
+        .routes(routes!(throughput::throughput))
+        .routes(routes!(readings::live))
+        .routes(routes!(directory::list))
+        .routes(routes!(directory::show))
+        .routes(routes!(tokens::list))
+        .routes(routes!(authorities::list))
+        .routes(routes!(revisions::check))
+        .routes(routes!(revisions::compare))
+        .routes(routes!(revisions::list))
+        .routes(routes!(revisions::show))
+        .routes(routes!(explain::explain))
+        .routes(routes!(trial::journey))
+        .routes(routes!(recordings::list))
+        .routes(routes!(recordings::show))
+        .routes(routes!(recordings::journey))
+        .routes(routes!(matrix::matrix))
+        .routes(routes!(drift::refusals))
+        .routes(routes!(topics::list))
+        .routes(routes!(filter_match::matches))
+        .routes(routes!(topic::show))
+        .routes(routes!(drift::drift))
+        .routes(routes!(plan_lines::plan))
+        .routes(routes!(retained::list))
+        .routes(routes!(retained::show))
+        .routes(routes!(people::me))
+        .routes(routes!(audit::audit));
+    let operate = OpenApiRouter::new()
+        .routes(routes!(sessions::end))
+        .routes(routes!(directory::put, directory::remove))
+        .routes(routes!(directory::import))
+        .routes(routes!(recordings::begin))
+        .routes(routes!(desk::open))
+        .routes(routes!(desk::close))
+        .routes(routes!(desk::happenings))
+        .routes(routes!(desk::subscribe))
+        .routes(routes!(desk::unsubscribe))
+        .routes(routes!(desk::publish))
+        .routes(routes!(setups::list))
+        .routes(routes!(setups::put, setups::remove))
+        .routes(routes!(recordings::end))
+        .routes(routes!(retained::clear))
+        .routes(routes!(retained::restore))
+        .routes(routes!(tokens::make))
+        .routes(routes!(tokens::revoke));
+    let change = OpenApiRouter::new().routes(routes!(revisions::apply)).routes(routes!(revisions::revert));
+    let own = OpenApiRouter::new()
+        .routes(routes!(people::list))
+        .routes(routes!(people::put, people::remove))
+        .routes(routes!(authorities::add))
+        .routes(routes!(authorities::remove));
+    let closed =
+        watch.merge(role(operate, Role::Operate)).merge(role(change, Role::Design)).merge(role(own, Role::Own));
+    OpenApiRouter::with_openapi(Description::openapi())
+        .nest("/api/v1", closed)
+        .route_layer(middleware::from_fn(sign_in::signed_in))
+        .nest("/api/v1", open)
+}
+
+/// The description of the interface, an OpenAPI document.
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    described(routes().into_openapi())
+}
+
+/// With what every call can answer.
+pub(crate) fn described(mut openapi: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi {
+    for (path, item) in &mut openapi.paths.paths {
+        let is_open = OPEN.iter().any(|open| path.ends_with(open));
+        let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete];
+        operations.into_iter().flatten().for_each(|operation| reading::declare(operation, is_open));
+    }
+    openapi
+}

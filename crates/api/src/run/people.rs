@@ -1,0 +1,146 @@
+//! Who runs the broker.
+
+use crate::http::operator::{Operator, Role};
+use crate::{
+    http::{
+        problem::{Body, Problem},
+        reading::Path,
+    },
+    state::App,
+};
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use moorfall_broker::{broker::Broker, identity::authenticator::ADMINISTRATOR};
+use moorfall_store::{Deed, PersonRecord};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// Who is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The name.
+    pub name: String,
+    /// What they may do.
+    pub role: Role,
+}
+
+/// Who is signed in.
+#[utoipa::path(get, operation_id = "me", path = "/me", tag = "people", responses(
+    (status = 200, body = Me),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn me(Extension(operator): Extension<Operator>) -> Json<Me> {
+    Json(Me { name: operator.name.to_string(), role: operator.role })
+}
+
+/// A person who may run the broker.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PersonView {
+    /// The name.
+    pub name: String,
+    /// What they may do.
+    pub role: Role,
+    /// When they were made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub created_at: OffsetDateTime,
+    /// When they were last changed.
+    #[serde(with = "time::serde::rfc3339")]
+    pub changed_at: OffsetDateTime,
+}
+
+impl From<&PersonRecord> for PersonView {
+    fn from(record: &PersonRecord) -> Self {
+        let role = Role::parse(&record.role).unwrap_or(Role::Watch);
+        Self { name: record.name.clone(), role, created_at: record.created_at, changed_at: record.changed_at }
+    }
+}
+
+/// A person as they are to be.
+#[derive(Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PersonDraft {
+    /// What they may do.
+    role: Role,
+    /// A new password, of at least ten characters; left out, an earlier one stays.
+    #[serde(default)]
+    password: Option<String>,
+}
+
+/// The shortest password of a person, characters.
+const PASSWORD: usize = 10;
+
+/// Everyone who may run the broker, by name. Whoever has the administrator's secret may, too.
+#[utoipa::path(get, operation_id = "list_people", path = "/people", tag = "people", responses(
+    (status = 200, body = Vec<PersonView>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<PersonView>>, Problem> {
+    Ok(Json(broker.store().people().await?.iter().map(PersonView::from).collect()))
+}
+
+/// Make or change a person. With another password or role all their sign-ins end.
+#[utoipa::path(put, operation_id = "put_person", path = "/people/{name}", tag = "people", params(("name" = String, Path)),
+    request_body = PersonDraft, responses(
+    (status = 200, body = PersonView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn put(
+    State(App { broker, people, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+    Body(draft): Body<PersonDraft>,
+) -> Result<Json<PersonView>, Problem> {
+    let wrong = |detail: &str| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "person not acceptable", detail);
+    if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) || name == ADMINISTRATOR {
+        return Err(wrong("a name has from 1 to 128 bytes without control characters, and is not administrator"));
+    }
+    if draft.password.as_ref().is_some_and(|password| password.chars().count() < PASSWORD || password.len() > 1_024) {
+        return Err(wrong("a person's password has at least ten characters, and 1,024 bytes at most"));
+    }
+    let before = broker.store().person(&name).await?;
+    let hash = match draft.password {
+        Some(password) => Some(broker.identities.directory.hash(password).await?),
+        None => None,
+    };
+    let role = draft.role.name();
+    let ends_sign_ins = before.as_ref().is_some_and(|before| before.role != role || hash.is_some());
+    let deed = Deed {
+        before: before.as_ref().map(|record| json!({ "role": record.role })),
+        after: Some(json!({ "role": role, "new_password": hash.is_some() })),
+        ..Deed::new("put", "person", &*name)
+    };
+    let by = operator.author();
+    let put = broker.store().put_person(&name, hash.as_deref(), role, ends_sign_ins, &by, |_| deed);
+    let record = put.await?.ok_or_else(|| wrong("a new person needs a password"))?;
+    if ends_sign_ins {
+        people.sign_ins.forget(&name);
+    }
+    Ok(Json(PersonView::from(&record)))
+}
+
+/// Remove a person, and end all their sign-ins.
+#[utoipa::path(delete, operation_id = "remove_person", path = "/people/{name}", tag = "people", params(("name" = String, Path)), responses(
+    (status = 204, description = "Removed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn remove(
+    State(App { broker, people, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let before = broker.store().person(&name).await?;
+    let before = before.map(|record| json!({ "role": record.role }));
+    let deed = Deed { before, ..Deed::new("remove", "person", &*name) };
+    if !broker.store().remove_person(&name, &operator.author(), &deed).await? {
+        let detail = format!("there is no person {name}; /api/v1/people lists all");
+        return Err(Problem::new(StatusCode::NOT_FOUND, "no such person", detail));
+    }
+    people.sign_ins.forget(&name);
+    Ok(StatusCode::NO_CONTENT)
+}

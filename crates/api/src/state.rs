@@ -1,0 +1,104 @@
+//! What the interface answers from.
+
+use std::{net::SocketAddr, path::PathBuf, sync::Arc};
+
+use axum::extract::FromRef;
+use time::OffsetDateTime;
+
+use crate::watch::drift::Silences;
+use crate::{http::sign_ins::SignIns, work::held::Bench};
+use moorfall_broker::{
+    broker::Broker,
+    listeners::{
+        gatekeeper::{PerAddress, Tickets},
+        listener::Listener,
+        origin::Reception,
+    },
+};
+use moorfall_watch::sampler::Watch;
+
+/// Where the service is.
+#[derive(Clone, Debug)]
+pub struct Addresses {
+    /// The first listener of plain TCP, if there is one: what commands on this machine use.
+    pub mqtt: Option<SocketAddr>,
+    /// Where the console and the API are.
+    pub http: SocketAddr,
+    /// The data folder.
+    pub data: PathBuf,
+}
+
+/// The process that the broker runs in.
+#[derive(Debug)]
+pub struct Process {
+    /// When it was started.
+    pub started_at: OffsetDateTime,
+    /// Where it is.
+    pub addresses: Addresses,
+    /// Where MQTT clients connect, the path of the HTTP interface left out.
+    pub listeners: Vec<Arc<Listener>>,
+    /// The path of the HTTP interface at which MQTT is spoken.
+    pub http_listener: Arc<Listener>,
+    /// What all listeners share.
+    pub reception: Arc<Reception>,
+    /// Connections of HTTP, by address.
+    pub http_connections: Arc<PerAddress>,
+    /// What is to be said of its having more rights than it needs.
+    pub privileged: Option<String>,
+}
+
+/// Whoever looks at the broker and runs it.
+#[derive(Debug)]
+pub struct People {
+    /// Who is signed in.
+    pub sign_ins: SignIns,
+    /// Checks of designs that are under way, by person.
+    pub checks: Arc<Tickets<Arc<str>>>,
+    /// Planned topics of which nothing comes, as they were found last.
+    pub silences: Silences,
+}
+
+/// All of it.
+#[derive(Clone, Debug)]
+pub struct App {
+    /// The broker of whoever asks.
+    pub broker: Arc<Broker>,
+    /// The process that it runs in.
+    pub process: Arc<Process>,
+    /// What was read of it lately.
+    pub watch: Arc<Watch>,
+    /// Clients that people hold.
+    pub desk: Arc<Bench>,
+    /// Whoever looks at it and runs it.
+    pub people: Arc<People>,
+}
+
+impl FromRef<App> for Arc<Broker> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.broker)
+    }
+}
+
+impl FromRef<App> for Arc<Watch> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.watch)
+    }
+}
+
+impl FromRef<App> for Arc<Process> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.process)
+    }
+}
+
+impl FromRef<App> for Arc<People> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.people)
+    }
+}
+
+impl FromRef<App> for Arc<Bench> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.desk)
+    }
+}

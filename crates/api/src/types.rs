@@ -1,0 +1,294 @@
+//! What the interface says, for the service and for programs that read it.
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+pub use crate::{
+    design::{
+        trial::{Journey, Outcome, PlanVerdict, RecipientView},
+        types::*,
+    },
+    http::{operator::Role, problem::Problem, sign_in::Token},
+    identities::{
+        authorities::AuthorityView,
+        directory::{IdentityPut, ImportFault, ImportResult, MadeSecret},
+        tokens::{NewToken, TokenView},
+    },
+    run::{
+        audit::AuditView,
+        people::{Me, PersonView},
+    },
+    watch::{
+        drift::{DriftView, RefusalView},
+        filter_match::{Match, NearMiss},
+        plan_lines::PlanLines,
+        readings::{LiveRates, LiveReading},
+        recordings::{RecordedJourney, RecordedMessage, RecordingDetails, RecordingView},
+        retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
+        topic::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage},
+        topics::{TopicList, TopicView},
+    },
+    work::{
+        desk::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
+        setups::BenchSetupView,
+    },
+};
+pub use moorfall_broker::identity::directory::IdentityView;
+
+/// The state of the service.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Version of the program.
+    pub version: String,
+    /// When it was started.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+    /// Seconds since then.
+    pub uptime_seconds: u64,
+    /// Where MQTT clients connect.
+    pub listeners: Vec<ListenerView>,
+    /// Where the console and this interface are.
+    pub http: String,
+    /// The data folder.
+    #[schema(value_type = String)]
+    pub data: PathBuf,
+    /// The blueprint's name; empty without a blueprint.
+    pub blueprint: String,
+    /// The revision of the design in force; 0 if there never was one.
+    pub revision: i64,
+    /// Whether clients without identity may do everything.
+    pub open: bool,
+    /// What a person should know, in sentences.
+    pub warnings: Vec<String>,
+    /// Whether the database answers, and why not.
+    pub database: Health,
+    /// Connected sessions.
+    pub sessions: u64,
+    /// Sessions that are kept while their clients are away.
+    pub sessions_away: u64,
+    /// Rows that wait to be written to the database, or are being written.
+    pub unwritten: u64,
+    /// Subscriptions of all sessions.
+    pub subscriptions: u64,
+    /// Retained messages.
+    pub retained: u64,
+    /// Bytes of their payloads, topics and properties.
+    pub retained_bytes: u64,
+    /// Identities that are known.
+    pub identities: u64,
+    /// Rates, a moving average over ten seconds.
+    pub rates: LiveRates,
+    /// Messages accepted from clients since the start.
+    pub messages_in: u64,
+    /// Messages sent to clients since the start.
+    pub messages_out: u64,
+    /// Messages that were routed to a session and not sent since the start: queue full, too large, expired, denied.
+    pub withheld: u64,
+    /// Attempts to publish or subscribe that were refused since the start.
+    pub refused: u64,
+    /// The bounds that are in force.
+    pub limits: Limits,
+    /// What bounds have turned away since the start, by the limit's name; those that have turned nothing away are left
+    /// out.
+    pub turned_away: BTreeMap<String, u64>,
+}
+
+/// A place where MQTT clients connect.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ListenerView {
+    /// Its name.
+    pub name: String,
+    /// Its address with the scheme: mqtt, mqtts, ws or wss.
+    pub url: String,
+    /// Connections at present.
+    pub connections: u64,
+    /// Whether clients without identity are let in, under the rules.
+    pub anonymous: bool,
+    /// When its certificate ends, if it has one.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub certificate_ends_at: Option<OffsetDateTime>,
+    /// The bounds that are in force there.
+    pub limits: Limits,
+}
+
+/// Whether something works.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// Whether it does.
+    pub healthy: bool,
+    /// Why not; empty if it does.
+    pub trouble: String,
+}
+
+/// Bounds that are in force, by their names in `moorfall.toml` with underscores.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Limits {
+    /// Connections at a time.
+    pub connections: u64,
+    /// Connections that one address may begin in a second; 0 is any number.
+    pub connects_per_second: u64,
+    /// Sign-ins of one address, and with one name, that may fail in a minute before the next ones wait; 0 is any number.
+    pub failed_sign_ins_per_minute: u64,
+    /// Sign-ins of one address that may wait for their turn.
+    pub waiting_sign_ins_per_address: u64,
+    /// Connections of one address that have not sent CONNECT.
+    pub connecting_per_address: u64,
+    /// What all connections that are not let in hold together, bytes.
+    pub connecting_bytes: u64,
+    /// The largest packet before a client is let in, bytes.
+    pub first_packet_bytes: u64,
+    /// How long a client may take to be let in, seconds.
+    pub connect_seconds: u64,
+    /// The largest packet, bytes.
+    pub packet_bytes: u64,
+    /// How long a session may outlive its connection, seconds; 4294967295 is for ever.
+    pub session_expiry_seconds: u64,
+    /// Sessions, connected or away.
+    pub sessions: u64,
+    /// Sessions of one identity, connected or away.
+    pub sessions_per_identity: u64,
+    /// The longest silence that a 5.0 client may ask for, seconds; 0 leaves it to the client.
+    pub keep_alive_seconds: u64,
+    /// Messages that may wait for one session.
+    pub queue_messages: u64,
+    /// Bytes that may wait for one session.
+    pub queue_bytes: u64,
+    /// Bytes that may wait for all sessions of one identity.
+    pub queue_bytes_per_identity: u64,
+    /// What happens to a message at the bound of a queue: drop-newest, drop-oldest or end-session.
+    pub queue_policy: String,
+    /// QoS 1 and 2 messages sent to one client and not acknowledged.
+    pub in_flight: u64,
+    /// QoS 1 and 2 messages that one client may send without their being acknowledged.
+    pub receive_maximum: u64,
+    /// Topic aliases of one connection, in either direction.
+    pub topic_aliases: u64,
+    /// Subscriptions of one session.
+    pub subscriptions: u64,
+    /// Bytes of the filters of all sessions of one identity.
+    pub subscription_bytes_per_identity: u64,
+    /// Attempts of one session that may be refused in a second before it is slowed down; 0 is any number.
+    pub refusals_per_second: u64,
+    /// Levels of a topic.
+    pub topic_levels: u64,
+    /// Bytes of a topic.
+    pub topic_bytes: u64,
+    /// Retained messages.
+    pub retained_messages: u64,
+    /// Bytes of retained messages.
+    pub retained_bytes: u64,
+    /// Bytes of retained messages that one identity published.
+    pub retained_bytes_per_identity: u64,
+    /// Bytes of memory for the live topic hierarchy.
+    pub hierarchy_bytes: u64,
+    /// Connections to the console and the API at a time.
+    pub http_connections: u64,
+    /// Connections of one address to the console and the API.
+    pub http_connections_per_address: u64,
+    /// How long the headers of a request may take to arrive, seconds.
+    pub http_header_seconds: u64,
+    /// How long a connection to the console and the API may be idle, seconds.
+    pub http_idle_seconds: u64,
+    /// Live streams that one person may have open.
+    pub live_streams_per_person: u64,
+    /// How long the record of changes is kept, days.
+    pub audit_days: u64,
+}
+
+/// One session, connected or away.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SessionView {
+    /// Client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// Whether its client is connected.
+    pub connected: bool,
+    /// Where its client is connected from; empty while it is away.
+    pub address: String,
+    /// The listener that it came by; empty while it is away.
+    pub listener: String,
+    /// What its client signed in by: `password`, `token`, `certificate`, `secret`, or `nothing`; empty while it is away.
+    #[serde(default)]
+    pub signed_in_by: String,
+    /// The subject of the certificate that its client has shown; empty without one.
+    #[serde(default)]
+    pub certificate: String,
+    /// Protocol version, 3.1.1 or 5.0; empty while it is away.
+    pub version: String,
+    /// When it connected; while it is away, when it left.
+    #[serde(with = "time::serde::rfc3339")]
+    pub since: OffsetDateTime,
+    /// When the session began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub began_at: OffsetDateTime,
+    /// Whether the session outlives its connection.
+    pub kept: bool,
+    /// While its client is away: when the session ends. Absent if it never does by itself.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub ends_at: Option<OffsetDateTime>,
+    /// Messages accepted from it.
+    pub messages_in: u64,
+    /// Messages sent to it.
+    pub messages_out: u64,
+    /// Bytes read from it.
+    pub bytes_in: u64,
+    /// Bytes written to it.
+    pub bytes_out: u64,
+    /// Its subscriptions.
+    pub subscriptions: u64,
+    /// Messages that wait to be sent to it.
+    pub queue: u64,
+    /// QoS 1 and 2 messages that were sent to it and that it has not acknowledged.
+    pub in_flight: u64,
+    /// Messages that were dropped because its queue was full.
+    pub dropped: u64,
+    /// Messages that were not sent to it for another reason: too large, expired, denied.
+    pub withheld: u64,
+    /// What it tried and was refused.
+    pub refused: u64,
+    /// The last refusal, in a sentence; empty if there was none.
+    pub last_refusal: String,
+    /// When that was.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub last_refusal_at: Option<OffsetDateTime>,
+}
+
+/// Sessions, or those that were asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SessionList {
+    /// How many match, listed or not.
+    pub total: u64,
+    /// The first of them, by client identifier.
+    pub sessions: Vec<SessionView>,
+}
+
+/// Throughput over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Throughput {
+    /// The span of one point, seconds: 1 or 60.
+    pub resolution_seconds: u32,
+    /// Oldest first. Where the service was not running there is no point.
+    pub points: Vec<ThroughputPoint>,
+}
+
+/// What the broker carried in the span that ended at `at`.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ThroughputPoint {
+    /// The end of the span.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Connected sessions at its end.
+    pub sessions: u64,
+    /// Messages in per second.
+    pub messages_in: f64,
+    /// Messages out per second.
+    pub messages_out: f64,
+    /// Bytes in per second.
+    pub bytes_in: f64,
+    /// Bytes out per second.
+    pub bytes_out: f64,
+}

@@ -1,0 +1,108 @@
+//! What a filter matches, planned and live, and what it just misses.
+
+use crate::http::apart::apart;
+use crate::http::{
+    problem::Problem,
+    reading::{Limit, Query},
+};
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_broker::{broker::Broker, changes::effects::inner};
+use moorfall_core::near_miss::{self, Value, near_miss};
+use moorfall_live::topics::search as topic_search;
+use moorfall_wire::TopicFilter;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use utoipa::{IntoParams, ToSchema};
+
+/// A topic or planned path that a filter nearly catches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NearMiss {
+    /// The topic or path.
+    pub topic: String,
+    /// The level at which it falls out, from 1.
+    pub level: u64,
+    /// Why, in a sentence.
+    pub words: String,
+}
+
+/// What a filter catches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Match {
+    /// Planned paths of which it catches some or all topics.
+    pub planned: Vec<String>,
+    /// Topics that were published to.
+    pub live: Vec<String>,
+    /// How many there are, listed or not.
+    pub live_total: u64,
+    /// Planned paths that it does not catch, with the reason; those that go furthest first.
+    pub planned_misses: Vec<NearMiss>,
+    /// Topics that were published to, in the same way.
+    pub live_misses: Vec<NearMiss>,
+}
+
+/// Which filter is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Filter {
+    /// The topic filter.
+    filter: String,
+    /// At most so many of each.
+    #[serde(default)]
+    #[param(value_type = u64, default = 20, minimum = 1, maximum = 1_000)]
+    limit: Limit<20, 1_000>,
+}
+
+/// Which planned and which live topics a filter catches, and which near misses it doesn't, and where each falls out.
+#[utoipa::path(get, operation_id = "match_topics", path = "/topics/match", tag = "topics", params(Filter), responses(
+    (status = 200, body = Match),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Filter>) -> Result<Json<Match>, Problem> {
+    let filter = TopicFilter::new(wanted.filter.clone()).map_err(|error| {
+        let detail = format!("{:?} is not a topic filter: {error}", wanted.filter);
+        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+    })?;
+    let filter = inner(&filter);
+    let limit = wanted.limit.0;
+    Ok(Json(apart(move || match_of(&broker, &filter, limit)).await))
+}
+
+fn view(topic: String, miss: &near_miss::NearMiss) -> NearMiss {
+    NearMiss { topic, level: miss.level, words: miss.why.to_string() }
+}
+
+fn match_of(broker: &Broker, filter: &TopicFilter, limit: usize) -> Match {
+    let policy = broker.design.policy();
+    let mut found = Match {
+        planned: Vec::new(),
+        live: Vec::new(),
+        live_total: 0,
+        planned_misses: Vec::new(),
+        live_misses: Vec::new(),
+    };
+    for topic in policy.plan().topics() {
+        let levels: Vec<Value<'_>> = topic.levels.iter().map(Value::from).collect();
+        match near_miss(filter, &levels) {
+            None => found.planned.push(topic.path.clone()),
+            Some(miss) => found.planned_misses.push(view(topic.path.clone(), &miss)),
+        }
+    }
+    let live = topic_search::search(&broker.live.topics.walker(), filter, limit);
+    found.live_total = live.total;
+    found.live = live.caught;
+    found.live_misses = live
+        .missed
+        .into_iter()
+        .filter_map(|topic| {
+            let levels: Vec<Value<'_>> = topic.split('/').map(Value::Text).collect();
+            let miss = near_miss(filter, &levels)?;
+            Some(view(topic, &miss))
+        })
+        .collect();
+    found.planned.truncate(limit);
+    let misses = &mut found.planned_misses;
+    misses.sort_by(|one, other| other.level.cmp(&one.level).then_with(|| one.topic.cmp(&other.topic)));
+    misses.truncate(limit);
+    found
+}

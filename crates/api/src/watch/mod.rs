@@ -1,0 +1,14 @@
+//! What goes on.
+
+pub mod drift;
+pub mod filter_match;
+pub mod plan_lines;
+pub mod readings;
+pub mod recordings;
+pub mod retained;
+pub mod sessions;
+pub mod status;
+pub mod throughput;
+pub mod topic;
+pub mod topics;
+pub mod warnings;

@@ -1,0 +1,148 @@
+//! Sessions, connected and away.
+
+use std::sync::{Arc, atomic::Ordering};
+
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use serde::Deserialize;
+use time::OffsetDateTime;
+use utoipa::IntoParams;
+
+use crate::{
+    http::apart::apart,
+    http::{
+        operator::Operator,
+        problem::Problem,
+        reading::{Limit, Path, Query},
+    },
+    types::{SessionList, SessionView},
+};
+use moorfall_broker::{
+    broker::Broker,
+    clock::date,
+    sessions::record::{Place, SessionRecord},
+};
+
+/// Which sessions are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// Only those whose client identifier, identity or address holds this text.
+    #[serde(default)]
+    search: String,
+    /// Only those behind this client identifier: the last one of the page before.
+    #[param(nullable = false)]
+    after: Option<String>,
+    /// At most so many.
+    #[serde(default)]
+    #[param(value_type = u64, default = 500, minimum = 1, maximum = 10_000)]
+    limit: Limit<500, 10_000>,
+}
+
+/// Sessions, connected or away, by client identifier.
+#[utoipa::path(get, operation_id = "list_sessions", path = "/sessions", tag = "sessions", params(Wanted), responses(
+    (status = 200, body = SessionList),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<SessionList> {
+    apart(move || Json(list_of(&broker, &wanted))).await
+}
+
+fn list_of(broker: &Broker, wanted: &Wanted) -> SessionList {
+    let most = wanted.limit.0;
+    let is_behind = |record: &SessionRecord| wanted.after.as_ref().is_none_or(|after| record.client_id > *after);
+    if wanted.search.is_empty() {
+        let sessions = broker.sessions.registry.page(wanted.after.as_deref(), most);
+        let sessions = sessions.iter().map(|record| view(record)).collect();
+        return SessionList { total: broker.sessions.registry.count() as u64, sessions };
+    }
+    let (mut total, mut sessions) = (0, Vec::new());
+    for record in broker.sessions.registry.all() {
+        let is_found = record.client_id.contains(&wanted.search)
+            || record.identity.contains(&wanted.search)
+            || record.link().is_some_and(|link| link.address.to_string().contains(&wanted.search));
+        total += u64::from(is_found);
+        if is_found && sessions.len() < most && is_behind(&record) {
+            sessions.push(view(&record));
+        }
+    }
+    SessionList { total, sessions }
+}
+
+/// One session.
+#[utoipa::path(get, operation_id = "show_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+    (status = 200, body = SessionView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn show(
+    State(broker): State<Arc<Broker>>,
+    Path(client_id): Path<String>,
+) -> Result<Json<SessionView>, Problem> {
+    find(&broker, &client_id).map(|record| Json(view(&record)))
+}
+
+/// End a session: the client is disconnected, what was kept for it is dropped, and it may connect again.
+#[utoipa::path(delete, operation_id = "end_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
+    (status = 204, description = "The session ends"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn end(
+    State(broker): State<Arc<Broker>>,
+    Extension(operator): Extension<Operator>,
+    Path(client_id): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let record = find(&broker, &client_id)?;
+    broker.sessions.end_session(&record, &operator.author()).await;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Problem> {
+    broker.sessions.registry.get(client_id).ok_or_else(|| {
+        let detail = format!(
+            "there is no session of a client with the identifier {client_id}; /api/v1/sessions lists what there is"
+        );
+        Problem::new(StatusCode::NOT_FOUND, "no such session", detail)
+    })
+}
+
+fn view(record: &SessionRecord) -> SessionView {
+    let totals = record.counters.read();
+    let (queue, dropped) = record.queue();
+    let refusal = record.last_refusal.lock().clone();
+    let link = record.link();
+    let (since, ends_at) = match (&link, &*record.place.lock()) {
+        (Some(link), _) => (link.connected_at, None),
+        (None, Place::Parked(parked)) => (date(parked.since), parked.ends.map(date)),
+        (None, _) => (OffsetDateTime::now_utc(), None),
+    };
+    SessionView {
+        client_id: record.client_id.clone(),
+        identity: record.identity.to_string(),
+        connected: link.is_some(),
+        address: link.as_ref().map_or_else(String::new, |link| link.address.to_string()),
+        listener: link.as_ref().map_or_else(String::new, |link| link.listener.to_string()),
+        signed_in_by: link.as_ref().map_or_else(String::new, |link| link.by.to_string()),
+        certificate: link
+            .as_ref()
+            .and_then(|link| link.certificate.as_ref()?.marks.last().cloned())
+            .unwrap_or_default(),
+        version: link.as_ref().map_or_else(String::new, |link| link.version.to_string()),
+        since,
+        began_at: date(record.began_at),
+        kept: record.is_kept(),
+        ends_at,
+        messages_in: totals.messages_in,
+        messages_out: totals.messages_out,
+        bytes_in: totals.bytes_in,
+        bytes_out: totals.bytes_out,
+        subscriptions: record.subscriptions.load(Ordering::Relaxed) as u64,
+        queue: queue as u64,
+        in_flight: record.in_flight.load(Ordering::Relaxed) as u64,
+        dropped,
+        withheld: record.withheld.load(Ordering::Relaxed),
+        refused: totals.refused,
+        last_refusal: refusal.as_ref().map_or_else(String::new, |refusal| refusal.words.clone()),
+        last_refusal_at: refusal.map(|refusal| refusal.at),
+    }
+}

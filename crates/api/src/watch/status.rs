@@ -1,0 +1,132 @@
+//! The state of the service.
+use super::warnings::warnings;
+use crate::{
+    http::problem::Problem,
+    state::App,
+    types::{Health, Limits, ListenerView, Status},
+    watch::readings::LiveRates,
+};
+use axum::{Json, extract::State};
+use moorfall_broker::{broker::Broker, listeners::listener::Listener};
+use std::{collections::BTreeMap, sync::atomic::Ordering};
+use time::OffsetDateTime;
+
+/// The state of the service: where it listens, what it carries, whether something is wrong.
+#[utoipa::path(get, path = "/status", tag = "service", responses(
+    (status = 200, body = Status),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn status(State(app): State<App>) -> Json<Status> {
+    let App { broker, process, watch, .. } = &app;
+    let database = health(broker);
+    let totals = broker.live.counters.read();
+    let addresses = &process.addresses;
+    let design = broker.design.in_force();
+    let (retained, retained_bytes) = broker.sessions.router.retained_size();
+    let uptime = OffsetDateTime::now_utc() - process.started_at;
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION").into(),
+        started_at: process.started_at,
+        uptime_seconds: uptime.whole_seconds().try_into().unwrap_or(0),
+        listeners: process.listeners.iter().chain([&process.http_listener]).map(|listener| view(listener)).collect(),
+        http: format!("http://{}", addresses.http),
+        data: addresses.data.clone(),
+        blueprint: design.policy.blueprint().name.clone(),
+        revision: design.revision,
+        open: broker.identities.is_open(),
+        warnings: warnings(&app, &database),
+        database,
+        sessions: broker.sessions.registry.connected() as u64,
+        sessions_away: broker.sessions.registry.count().saturating_sub(broker.sessions.registry.connected()) as u64,
+        unwritten: broker.sessions.journal.backlog() as u64,
+        subscriptions: broker.sessions.router.subscription_count() as u64,
+        retained: retained as u64,
+        retained_bytes: retained_bytes as u64,
+        identities: broker.identities.directory.count() as u64,
+        rates: LiveRates::from(watch.average()),
+        messages_in: totals.messages_in,
+        messages_out: totals.messages_out,
+        withheld: totals.withheld,
+        refused: totals.refused,
+        limits: limits(&broker.limits),
+        turned_away: turned_away(&app),
+    })
+}
+
+/// What limits have turned away since the start, by their names.
+fn turned_away(App { broker, process, people, .. }: &App) -> BTreeMap<String, u64> {
+    let seats = process.reception.seats.turned_away();
+    let identities = broker.sessions.registry.no_room();
+    let counts = [
+        ("connections", seats.connections),
+        ("connects_per_second", seats.connects_per_second),
+        ("connecting_per_address", seats.connecting_per_address),
+        ("connecting_bytes", seats.connecting_bytes),
+        ("waiting_sign_ins_per_address", broker.identities.directory.passwords.turned_away()),
+        ("sessions_per_identity", identities.sessions),
+        ("subscription_bytes_per_identity", identities.subscriptions),
+        ("queue_bytes_per_identity", identities.queues),
+        ("retained_bytes_per_identity", identities.retained),
+        ("hierarchy_bytes", broker.live.topics.unfollowed.load(Ordering::Relaxed)),
+        ("http_connections", process.http_connections.turned_away()),
+        ("live_streams_per_person", people.sign_ins.streams.turned_away()),
+    ];
+    counts.into_iter().filter(|(_, count)| *count > 0).map(|(name, count)| (name.to_owned(), count)).collect()
+}
+
+/// As it was a moment ago: nobody waits for a database that does not answer.
+fn health(broker: &Broker) -> Health {
+    let trouble = broker.common.database.trouble().unwrap_or_default();
+    Health { healthy: trouble.is_empty(), trouble }
+}
+
+fn view(listener: &Listener) -> ListenerView {
+    ListenerView {
+        name: listener.name.to_string(),
+        url: if listener.name.as_ref() == "http" { format!("{}/mqtt", listener.url()) } else { listener.url() },
+        connections: listener.count() as u64,
+        anonymous: listener.anonymous,
+        certificate_ends_at: listener.tls.as_ref().and_then(|tls| tls.ends()),
+        limits: limits(&listener.limits),
+    }
+}
+
+fn limits(limits: &moorfall_core::Limits) -> Limits {
+    Limits {
+        connections: limits.connections as u64,
+        connects_per_second: limits.connects_per_second.into(),
+        failed_sign_ins_per_minute: limits.failed_sign_ins_per_minute.into(),
+        waiting_sign_ins_per_address: limits.waiting_sign_ins_per_address as u64,
+        connecting_per_address: limits.connecting_per_address as u64,
+        connecting_bytes: limits.connecting_bytes as u64,
+        first_packet_bytes: limits.first_packet_bytes as u64,
+        connect_seconds: limits.connect_time.as_secs(),
+        packet_bytes: limits.packet_bytes as u64,
+        session_expiry_seconds: limits.session_expiry_seconds.into(),
+        sessions: limits.sessions as u64,
+        sessions_per_identity: limits.sessions_per_identity as u64,
+        keep_alive_seconds: limits.keep_alive_seconds.into(),
+        queue_messages: limits.queue_messages as u64,
+        queue_bytes: limits.queue_bytes as u64,
+        queue_bytes_per_identity: limits.queue_bytes_per_identity as u64,
+        queue_policy: limits.queue_policy.to_string(),
+        in_flight: limits.in_flight.into(),
+        receive_maximum: limits.receive_maximum.into(),
+        topic_aliases: limits.topic_aliases.into(),
+        subscriptions: limits.subscriptions as u64,
+        subscription_bytes_per_identity: limits.subscription_bytes_per_identity as u64,
+        refusals_per_second: limits.refusals_per_second.into(),
+        topic_levels: limits.topic_levels as u64,
+        topic_bytes: limits.topic_bytes as u64,
+        retained_messages: limits.retained_messages as u64,
+        retained_bytes: limits.retained_bytes as u64,
+        retained_bytes_per_identity: limits.retained_bytes_per_identity as u64,
+        hierarchy_bytes: limits.hierarchy_bytes as u64,
+        http_connections: limits.http_connections as u64,
+        http_connections_per_address: limits.http_connections_per_address as u64,
+        http_header_seconds: limits.http_header_seconds.into(),
+        http_idle_seconds: limits.http_idle_seconds.into(),
+        live_streams_per_person: limits.live_streams_per_person as u64,
+        audit_days: limits.audit_days.into(),
+    }
+}

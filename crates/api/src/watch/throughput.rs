@@ -1,0 +1,79 @@
+//! Throughput over time, from the database.
+
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_store::{Resolution, Sample};
+use serde::Deserialize;
+use time::{Duration, OffsetDateTime};
+use utoipa::IntoParams;
+
+use crate::{
+    http::{problem::Problem, reading::Query},
+    state::App,
+    types::{Throughput, ThroughputPoint},
+};
+/// Spans up to this are answered by one-second samples.
+const FINE: i64 = 60;
+
+/// The longest span, minutes.
+const LONGEST: i64 = 60 * 24 * 400;
+
+/// How far back to look.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Span {
+    /// Minutes back from now. Up to 60 the points are one second apart, beyond that one minute.
+    #[serde(default = "default_minutes")]
+    #[param(default = 15, minimum = 1, maximum = 576_000)]
+    minutes: i64,
+}
+
+fn default_minutes() -> i64 {
+    15
+}
+
+/// Throughput over the last minutes, hours or days.
+#[utoipa::path(get, path = "/throughput", tag = "service", params(Span), responses(
+    (status = 200, body = Throughput),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn throughput(
+    State(App { broker, watch, .. }): State<App>,
+    Query(span): Query<Span>,
+) -> Result<Json<Throughput>, Problem> {
+    if !(1..=LONGEST).contains(&span.minutes) {
+        let detail = format!("minutes is {}; it can be from 1 to {LONGEST}", span.minutes);
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "span not acceptable", detail));
+    }
+    let resolution = if span.minutes <= FINE { Resolution::Second } else { Resolution::Minute };
+    let since = OffsetDateTime::now_utc() - Duration::minutes(span.minutes);
+    let mut samples = match broker.store().samples(resolution, since).await {
+        Ok(samples) => samples,
+        // What is in memory is better than nothing; the status says that the database is away.
+        Err(error) => {
+            tracing::debug!(%error, "throughput is answered from memory alone");
+            Vec::new()
+        }
+    };
+    // The newest samples are not written yet.
+    let newest = samples.last().map_or(since, |sample| sample.at);
+    samples.extend(watch.recent(resolution, newest));
+    Ok(Json(Throughput {
+        resolution_seconds: resolution as u32,
+        points: samples.iter().map(ThroughputPoint::from).collect(),
+    }))
+}
+
+impl From<&Sample> for ThroughputPoint {
+    fn from(sample: &Sample) -> Self {
+        let rate = |count: i64| count as f64 / sample.span_seconds;
+        Self {
+            at: sample.at,
+            sessions: u64::try_from(sample.sessions).unwrap_or(0),
+            messages_in: rate(sample.messages_in),
+            messages_out: rate(sample.messages_out),
+            bytes_in: rate(sample.bytes_in),
+            bytes_out: rate(sample.bytes_out),
+        }
+    }
+}

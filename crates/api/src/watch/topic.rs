@@ -1,0 +1,224 @@
+//! One topic: its last messages, who publishes and subscribes to it, and what the design says of it.
+
+use std::sync::Arc;
+
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
+use moorfall_wire::TopicName;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+use crate::{
+    http::apart::apart,
+    http::{preview::preview, problem::Problem, reading::Query},
+    watch::topics::{TopicView, view},
+};
+use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
+use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
+
+/// Subscribers that are named.
+const NAMED: usize = 200;
+
+/// Which topic is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// The topic.
+    topic: String,
+    /// Only messages after the one of this number.
+    #[serde(default)]
+    #[param(default = 0)]
+    after: u64,
+}
+
+/// A message of the topic.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicMessage {
+    /// Its number among those that were gathered, from 1.
+    pub number: u64,
+    /// When the broker took it.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Whose it is.
+    pub publisher: String,
+    /// The publisher's quality of service.
+    pub qos: u8,
+    /// Whether it was to be retained.
+    pub retain: bool,
+    /// Bytes of its payload.
+    pub bytes: u64,
+    /// The first 4,096 bytes of its payload; null if they are no text.
+    pub payload: Option<String>,
+}
+
+/// What is planned of the topic.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlanEntry {
+    /// The planned path.
+    pub path: String,
+    /// What it is for.
+    pub purpose: String,
+    /// What messages hold, in words.
+    pub payload: String,
+    /// The quality of service; null if any.
+    pub qos: Option<u8>,
+    /// Whether messages are retained: `required`, `allowed` or `never`.
+    pub retained: String,
+    /// The longest time between two messages, seconds; null if none is said.
+    pub cadence: Option<u64>,
+}
+
+/// A rule that is about the topic, for some identities at least.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RuleOnTopic {
+    /// Its name.
+    pub rule: String,
+    /// `allow` or `deny`.
+    pub effect: String,
+    /// Whom it concerns.
+    pub who: String,
+    /// Whether it is about publishing.
+    pub publish: bool,
+    /// Whether it is about subscribing.
+    pub subscribe: bool,
+    /// Those of its topics that hold this one.
+    pub topics: Vec<String>,
+}
+
+/// A session that receives what is published to the topic.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SubscriberView {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: String,
+    /// The highest quality of service that its subscriptions were granted.
+    pub qos: u8,
+    /// The shared subscription by which it takes turns with others; empty if it is not by one.
+    pub shared: String,
+    /// Whether its client is connected.
+    pub connected: bool,
+    /// Messages that wait for it.
+    pub queue: u64,
+}
+
+/// What is known of a topic.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicDetails {
+    /// Its place in the live hierarchy; null if nothing was published to it since the service started.
+    pub about: Option<TopicView>,
+    /// What is planned of it; null if it is not planned.
+    pub plan: Option<PlanEntry>,
+    /// Whether the blueprint plans anything.
+    pub has_plan: bool,
+    /// The rules that are about it.
+    pub rules: Vec<RuleOnTopic>,
+    /// Sessions that receive what is published to it.
+    pub subscribers: Vec<SubscriberView>,
+    /// How many there are, named or not.
+    pub subscribers_total: u64,
+    /// The messages that were gathered, oldest first: the newest 200, and at most 20 of each second.
+    pub messages: Vec<TopicMessage>,
+    /// Since when they are gathered: since somebody looks at the topic.
+    #[serde(with = "time::serde::rfc3339")]
+    pub gathered_since: OffsetDateTime,
+    /// Messages that were left out, because they were too many in their second.
+    pub left_out: u64,
+}
+
+/// One topic. Its messages are gathered from the first call on, until nobody has asked for a minute.
+#[utoipa::path(get, operation_id = "show_topic", path = "/topics/topic", tag = "topics", params(Wanted), responses(
+    (status = 200, body = TopicDetails),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn show(
+    State(broker): State<Arc<Broker>>,
+    Query(Wanted { topic, after }): Query<Wanted>,
+) -> Result<Json<TopicDetails>, Problem> {
+    apart(move || details(&broker, topic, after)).await.map(Json)
+}
+
+fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, Problem> {
+    let name = TopicName::new(topic.clone()).map_err(|error| {
+        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic name", format!("{topic:?}: {error}"))
+    })?;
+    let now = broker.now();
+    let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
+        let detail = format!("{WATCHED} topics are looked at already, as many as may; try again in a minute");
+        Problem::new(StatusCode::CONFLICT, "too many topics are looked at", detail)
+    })?;
+    let policy = broker.design.policy();
+    let plan = policy.plan();
+    let planned = plan.find(&topic).map(|place| &plan.topics()[place]);
+    let route = broker.sessions.router.route(&name);
+    let direct = route.recipients.iter().map(|recipient| subscriber(recipient, String::new()));
+    let shared = route.groups.iter().flat_map(|group| {
+        let name = |member: &Recipient<Arc<SessionRecord>>| {
+            member.via.as_ref().and_then(|via| via.shared.as_ref()).map(ToString::to_string).unwrap_or_default()
+        };
+        group.members().iter().map(move |member| subscriber(member, name(member)))
+    });
+    let mut subscribers: Vec<SubscriberView> = direct.chain(shared).collect();
+    subscribers.sort_by(|one, other| (&one.client_id, &one.shared).cmp(&(&other.client_id, &other.shared)));
+    let subscribers_total = subscribers.len() as u64;
+    subscribers.truncate(NAMED);
+    Ok(TopicDetails {
+        about: broker.live.topics.view(&topic, now).filter(|found| found.is_topic).map(|found| view(broker, found)),
+        plan: planned.map(|planned| PlanEntry {
+            path: planned.path.clone(),
+            purpose: planned.purpose.clone(),
+            payload: planned.payload.to_string(),
+            qos: planned.qos.map(moorfall_wire::QoS::level),
+            retained: format!("{:?}", planned.retained).to_lowercase(),
+            cadence: planned.cadence.map(|cadence| cadence.as_secs()),
+        }),
+        has_plan: !plan.topics().is_empty(),
+        rules: policy.blueprint().rules.iter().filter_map(|rule| rule_on(rule, &topic)).collect(),
+        subscribers,
+        subscribers_total,
+        messages: gathered.messages.iter().map(message).collect(),
+        gathered_since: date(gathered.since),
+        left_out: gathered.left_out,
+    })
+}
+
+fn message(seen: &SeenMessage) -> TopicMessage {
+    TopicMessage {
+        number: seen.number,
+        at: date(seen.at),
+        publisher: seen.publisher.to_string(),
+        qos: seen.qos.level(),
+        retain: seen.retain,
+        bytes: seen.bytes as u64,
+        payload: preview(&seen.payload),
+    }
+}
+
+/// A rule as far as it is about a topic; of templates nobody knows here whose values they take.
+fn rule_on(rule: &Rule, topic: &str) -> Option<RuleOnTopic> {
+    let topics = rule.topics.iter().filter(|pattern| pattern.of_anyone().holds(topic));
+    let topics: Vec<String> = topics.map(ToString::to_string).collect();
+    (!topics.is_empty()).then(|| RuleOnTopic {
+        rule: rule.name.clone(),
+        effect: format!("{:?}", rule.effect).to_lowercase(),
+        who: rule.who.to_string(),
+        publish: rule.acts.contains(&Act::Publish),
+        subscribe: rule.acts.contains(&Act::Subscribe),
+        topics,
+    })
+}
+
+fn subscriber(recipient: &Recipient<Arc<SessionRecord>>, shared: String) -> SubscriberView {
+    let record = &recipient.handle;
+    SubscriberView {
+        client_id: record.client_id.clone(),
+        identity: record.identity.to_string(),
+        qos: recipient.qos.level(),
+        shared,
+        connected: record.is_connected(),
+        queue: record.queue().0 as u64,
+    }
+}

@@ -1,0 +1,155 @@
+//! The live topic hierarchy, what filters catch, and where traffic and plan differ.
+use crate::http::apart::apart;
+use crate::http::{
+    preview::preview,
+    problem::Problem,
+    reading::{Limit, Query},
+};
+use axum::{Json, extract::State, http::StatusCode};
+use moorfall_broker::{broker::Broker, clock::date};
+use moorfall_live::topics::hierarchy::{First, View};
+use moorfall_wire::TopicName;
+use serde::{Deserialize, Serialize};
+use std::sync::{Arc, atomic::Ordering};
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+/// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicView {
+    /// The level's text.
+    pub level: String,
+    /// The whole path to it.
+    pub path: String,
+    /// Topics that end here or below.
+    pub topics: u64,
+    /// Whether there are levels below.
+    pub has_children: bool,
+    /// Whether a topic ends here.
+    pub is_topic: bool,
+    /// Messages since the service started.
+    pub messages: u64,
+    /// Their bytes of payload, topic and properties.
+    pub bytes: u64,
+    /// Messages per second, averaged over ten seconds.
+    pub rate: f64,
+    /// When the last message came.
+    #[serde(with = "time::serde::rfc3339")]
+    pub last: OffsetDateTime,
+    /// Who published to this very topic last; empty if nobody did.
+    pub publisher: String,
+    /// The beginning of what was published to this very topic last; null if that is no text, or if nothing was.
+    pub value: Option<String>,
+    /// Bytes of its payload.
+    pub value_bytes: u64,
+    /// The number that payloads of this very topic are, or the first that stands in them as a field: one every five
+    /// seconds at most, the last 24, oldest first.
+    pub numbers: Vec<f32>,
+    /// Whether this very topic has a retained message.
+    pub retained: bool,
+    /// The planned path of this very topic; empty if it is not planned.
+    pub planned: String,
+    /// Sessions that receive what is published to this very topic, of each shared subscription one.
+    pub subscribers: u64,
+}
+
+/// Levels of the live hierarchy.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TopicList {
+    /// The whole below the prefix.
+    pub total: TopicView,
+    /// Levels right below, or topics.
+    pub levels: Vec<TopicView>,
+    /// How many there are, listed or not.
+    pub count: u64,
+    /// Whether the blueprint plans topics.
+    pub has_plan: bool,
+    /// Messages on topics that are not in the hierarchy, because it has as many levels as it may.
+    pub unfollowed: u64,
+    /// Memory that the hierarchy takes, about, bytes.
+    pub memory_bytes: u64,
+    /// How much it may take; topics beyond it are not followed, and only counted.
+    pub memory_most: u64,
+}
+
+/// Which levels are asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// The levels right below this one; those at the top if left out.
+    prefix: Option<String>,
+    /// `name`, or `rate` for the busiest first.
+    #[serde(default)]
+    sort: String,
+    /// Topics themselves, however deep, in place of levels.
+    #[serde(default)]
+    whole: bool,
+    /// At most so many.
+    #[serde(default)]
+    #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
+    limit: Limit<200, 5_000>,
+}
+
+/// The live topic hierarchy, level by level.
+#[utoipa::path(get, operation_id = "list_topics", path = "/topics", tag = "topics", params(Wanted), responses(
+    (status = 200, body = TopicList),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Result<Json<TopicList>, Problem> {
+    apart(move || list_of(&broker, &wanted)).await.map(Json)
+}
+
+fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
+    let now = broker.now();
+    let prefix =
+        wanted.prefix.as_deref().map(|prefix| prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty());
+    let total = match prefix {
+        None => broker.live.topics.total(now),
+        Some(prefix) => broker.live.topics.view(prefix, now).ok_or_else(|| {
+            let detail = format!("nothing was published at or below {prefix} since the service started");
+            Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
+        })?,
+    };
+    let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };
+    let most = wanted.limit.0;
+    let (levels, count) = if wanted.whole {
+        broker.live.topics.whole(prefix, first, most, now)
+    } else {
+        broker.live.topics.below(prefix, first, most, now)
+    };
+    let has_plan = !broker.design.policy().plan().topics().is_empty();
+    let levels = levels.into_iter().map(|level| view(broker, level)).collect();
+    let unfollowed = broker.live.topics.unfollowed.load(Ordering::Relaxed);
+    let (memory_bytes, memory_most) = broker.live.topics.size();
+    let (memory_bytes, memory_most) = (memory_bytes as u64, memory_most as u64);
+    let count = count as u64;
+    Ok(TopicList { total: view(broker, total), levels, count, has_plan, unfollowed, memory_bytes, memory_most })
+}
+
+pub(super) fn view(broker: &Broker, view: View) -> TopicView {
+    let publisher = view.publisher().map(ToString::to_string).unwrap_or_default();
+    let View { level, path, topics, has_children, is_topic, messages, bytes, rate, last, value } = view;
+    let name = TopicName::new(path.clone()).ok().filter(|_| is_topic);
+    let route = name.as_ref().map(|name| broker.sessions.router.route(name));
+    let policy = broker.design.policy();
+    let planned = policy.plan().find(&path).filter(|_| is_topic);
+    TopicView {
+        level,
+        topics: topics.into(),
+        has_children,
+        is_topic,
+        messages,
+        bytes,
+        rate: if rate < 0.001 { 0.0 } else { rate },
+        last: date(last),
+        publisher,
+        value: value.as_ref().and_then(|value| preview(&value.preview)),
+        value_bytes: value.as_ref().map_or(0, |value| value.bytes as u64),
+        numbers: value.map(|value| value.numbers()).unwrap_or_default(),
+        retained: name.as_ref().is_some_and(|name| broker.sessions.router.retained_of(name).is_some()),
+        planned: planned.map(|place| policy.plan().topics()[place].path.clone()).unwrap_or_default(),
+        subscribers: route.map_or(0, |route| (route.recipients.len() + route.groups.len()) as u64),
+        path,
+    }
+}

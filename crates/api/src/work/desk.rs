@@ -1,0 +1,389 @@
+//! Clients that people hold at the console.
+use super::orders::{BenchFilter, BenchMessage, BenchOrder, BenchSubscription, read_filter, read_qos, wrong};
+use crate::work::held::{self as bench, Bench, BenchClient, CLIENTS, Happening, NotOpened, What};
+use crate::{
+    http::{
+        operator::{Operator, Role},
+        preview::preview,
+        problem::{Body, Problem},
+        reading::{Path, Query},
+    },
+    state::App,
+    watch::retained::NameAndValue,
+};
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use base64::{Engine, engine::general_purpose::STANDARD};
+use moorfall_broker::{broker::Broker, clock::date, identity::authenticator::ADMINISTRATOR};
+use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
+use moorfall_wire::{ProtocolVersion, Publish, RetainHandling, Subscription, SubscriptionOptions, Will};
+use serde::{Deserialize, Serialize};
+use std::{sync::Arc, time::Duration};
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
+
+/// The longest wait for something to happen, seconds.
+const PATIENCE: u64 = 25;
+
+/// A client that was opened.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchClientView {
+    /// By which it is named here.
+    pub id: String,
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whether an earlier session goes on.
+    pub session_present: bool,
+    /// What the broker said of its limits, in a sentence each.
+    pub terms: Vec<String>,
+}
+
+/// The broker's answer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchAnswer {
+    /// Whether it did what was asked.
+    pub accepted: bool,
+    /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
+    pub reason: Option<u8>,
+    /// In words.
+    pub words: String,
+    /// Milliseconds until it came; null if none comes.
+    pub took: Option<f64>,
+}
+
+/// Something that happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappening {
+    /// Its number, from 1.
+    pub number: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// A message that came; null if the connection ended.
+    pub message: Option<BenchArrival>,
+    /// Why the connection ended; empty if it goes on.
+    pub closed: String,
+}
+
+/// A message that came.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchArrival {
+    /// Its topic.
+    pub topic: String,
+    /// The payload; null if it is no text.
+    pub payload: Option<String>,
+    /// The payload in Base64.
+    pub payload_base64: String,
+    /// The quality of service of the delivery.
+    pub qos: u8,
+    /// Its retain flag.
+    pub retain: bool,
+    /// Whether it may have been sent before.
+    pub duplicate: bool,
+    /// Its properties, in words.
+    pub properties: Vec<NameAndValue>,
+}
+
+/// What happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappenings {
+    /// The client, as it is named here.
+    pub id: String,
+    /// Whether it is on the bench still.
+    pub held: bool,
+    /// The oldest first.
+    pub happenings: Vec<BenchHappening>,
+    /// How much was dropped in all, because nobody asked for it in time.
+    pub dropped: u64,
+}
+
+/// What is asked for.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// Which clients, and after which happening of each: `ID.NUMBER`, with commas between them.
+    of: String,
+    /// Wait so many seconds for something to happen to one of them.
+    #[serde(default)]
+    #[param(default = 0, maximum = 25)]
+    wait: u64,
+}
+
+fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Problem> {
+    desk.get(id, &operator.name).ok_or_else(|| {
+        let detail = "there is no such client of yours on the bench; one that nobody asks for is closed after a minute";
+        Problem::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
+    })
+}
+
+/// Open a client as an identity. It is closed when nobody has asked for a minute what happened to it.
+#[utoipa::path(post, operation_id = "open_bench_client", path = "/bench/clients", tag = "bench", request_body = BenchOrder, responses(
+    (status = 201, body = BenchClientView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn open(
+    State(App { broker, process, desk, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Body(order): Body<BenchOrder>,
+) -> Result<(StatusCode, Json<BenchClientView>), Problem> {
+    let BenchOrder { identity, client_id, version, clean_start, session_expiry, keep_alive, will } = order;
+    if identity == ADMINISTRATOR && operator.role < Role::Own {
+        let detail = "only somebody with the role own may act as the administrator, who may do everything".to_owned();
+        return Err(Problem::new(StatusCode::FORBIDDEN, "role not sufficient", detail));
+    }
+    let will = will.map(BenchMessage::read).transpose()?;
+    let will = will.map(|message| Will::new(message.topic, message.payload, message.qos, message.retain));
+    let options = Options {
+        version: match version.as_str() {
+            "5.0" => ProtocolVersion::V5,
+            "3.1.1" => ProtocolVersion::V311,
+            other => return Err(wrong(format!("there is no version {other:?}; it is 3.1.1 or 5.0"))),
+        },
+        client_id,
+        clean_start,
+        session_expiry,
+        keep_alive,
+        will,
+        ..Options::new(Remote::tcp("the broker", 0, Some(identity.clone())))
+    };
+    let opened = bench::open(&desk, &broker, &process, &options, &identity, &operator.author(), operator.address).await;
+    let client = opened.map_err(|why| match why {
+        NotOpened::TooMany => {
+            let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
+            Problem::new(StatusCode::CONFLICT, "too many clients", detail)
+        }
+        NotOpened::Refused(ConnectError::Refused { reason, words, .. }) => {
+            wrong(words.map_or_else(|| reason.to_string(), |words| format!("{words}: {reason}")))
+        }
+        NotOpened::Refused(error) => wrong(error.to_string()),
+    })?;
+    let connack = client.client.connack();
+    let properties = &connack.properties;
+    let client_id = client.client_id.clone();
+    let term = |name: &str, value: Option<String>| value.map(|value| format!("{name} {value}"));
+    let terms = [
+        term("session kept for", properties.session_expiry_interval.map(|seconds| format!("{seconds} s"))),
+        term("keep alive", properties.server_keep_alive.map(|seconds| format!("{seconds} s"))),
+        term("at most unacknowledged:", properties.receive_maximum.map(|most| most.to_string())),
+        term("largest packet:", properties.maximum_packet_size.map(|most| format!("{most} B"))),
+        term("highest QoS", properties.maximum_qos.map(|at_least_once| u8::from(at_least_once).to_string())),
+    ];
+    let session_present = connack.session_present;
+    let terms = terms.into_iter().flatten().collect();
+    Ok((StatusCode::CREATED, Json(BenchClientView { id: client.id.clone(), client_id, session_present, terms })))
+}
+
+/// What happened to clients; waits for something, if asked to.
+#[utoipa::path(get, operation_id = "bench_happenings", path = "/bench/happenings", tag = "bench", params(Wanted), responses(
+    (status = 200, body = Vec<BenchHappenings>),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn happenings(
+    State(App { broker, desk, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Query(Wanted { of, wait }): Query<Wanted>,
+) -> Result<Json<Vec<BenchHappenings>>, Problem> {
+    let mut asked = Vec::new();
+    for one in of.split(',').take(CLIENTS) {
+        let number = one.split_once('.').and_then(|(id, number)| Some((id, number.parse::<u64>().ok()?)));
+        asked.push(number.ok_or_else(|| wrong(format!("{one:?} is not a client and a number, as `ID.NUMBER`")))?);
+    }
+    let held = asked.iter().filter_map(|(id, after)| Some((desk.get(id, &operator.name)?, *after)));
+    let held: Vec<_> = held.collect();
+    // Whoever asks for one that is gone is told so at once.
+    let patience = if held.len() < asked.len() { 0 } else { wait.min(PATIENCE) };
+    tokio::select! {
+        () = desk.wait(&held, Duration::from_secs(patience), broker.now()) => {}
+        () = broker.common.stopping.cancelled() => {}
+    }
+    let answer = asked.into_iter().map(|(id, after)| {
+        let client = held.iter().find(|(client, _)| client.id == id);
+        let (new, dropped) = client.map_or_else(Default::default, |(client, _)| client.after(after));
+        let happenings = new.into_iter().map(happening).collect();
+        BenchHappenings { id: id.to_owned(), held: client.is_some(), happenings, dropped }
+    });
+    Ok(Json(answer.collect()))
+}
+
+fn happening(Happening { number, at, what }: Happening) -> BenchHappening {
+    let (message, closed) = match what {
+        What::Message(publish) => (Some(arrival(*publish)), String::new()),
+        What::Closed(words) => (None, words),
+    };
+    BenchHappening { number, at: date(at), message, closed }
+}
+
+fn arrival(publish: Publish) -> BenchArrival {
+    let properties = &publish.properties;
+    let named = |name: &str, value: Option<String>| value.map(|value| NameAndValue { name: name.into(), value });
+    let own = properties.user_properties.iter();
+    let own = own.map(|one| NameAndValue { name: one.name.to_string(), value: one.value.to_string() });
+    let known = [
+        named("content type", properties.content_type.as_ref().map(ToString::to_string)),
+        named("expires in", properties.message_expiry_interval.map(|seconds| format!("{seconds} s"))),
+        named("answer to", properties.response_topic.as_ref().map(ToString::to_string)),
+        named("correlation", properties.correlation_data.as_ref().map(|data| String::from_utf8_lossy(data).into())),
+    ];
+    BenchArrival {
+        properties: known.into_iter().flatten().chain(own).collect(),
+        topic: publish.topic.to_string(),
+        payload: std::str::from_utf8(&publish.payload).ok().and_then(|_| preview(&publish.payload)),
+        payload_base64: STANDARD.encode(&publish.payload),
+        qos: publish.qos.level(),
+        retain: publish.retain,
+        duplicate: publish.duplicate,
+    }
+}
+
+/// An answer as people read it. Neither a refused request nor a connection that is gone is a failure of the call.
+fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> BenchAnswer {
+    let took = Some(took.as_secs_f64() * 1_000.0);
+    match answer {
+        Ok(Some(Answer { reasons, words })) => {
+            let reason = reasons.first().copied();
+            let said = reason.map_or_else(|| "done".to_owned(), |reason| reason.words().to_owned());
+            let words = words.map_or_else(|| said.clone(), |words| format!("{said}: {words}"));
+            BenchAnswer {
+                accepted: reason.is_none_or(|reason| !reason.is_error()),
+                reason: reason.map(|r| r as u8),
+                words,
+                took,
+            }
+        }
+        Ok(None) => BenchAnswer { accepted: true, reason: None, words: "sent".into(), took: None },
+        Err(error) => BenchAnswer { accepted: false, reason: None, words: error.to_string(), took },
+    }
+}
+
+/// What a client is not told: in 3.1.1 a refused message is acknowledged as any other and a refused subscription has no
+/// reason, and at QoS 0 there is no answer. The session's record knows.
+async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, answer: BenchAnswer) -> BenchAnswer {
+    if answer.took.is_none() {
+        // What was sent before is handled before.
+        let _gone_or_not = client.client.ping().await;
+    }
+    let record = broker.sessions.registry.get(&client.client_id);
+    let refusal = record.and_then(|record| record.last_refusal.lock().clone()).filter(|refusal| refusal.at >= since);
+    match refusal {
+        Some(refusal) if answer.accepted => {
+            let words = format!("{}, and dropped all the same: {}", answer.words, refusal.words);
+            BenchAnswer { accepted: false, words, ..answer }
+        }
+        Some(refusal) if !answer.words.contains(&refusal.words) => {
+            BenchAnswer { words: format!("{}: {}", answer.words, refusal.words), ..answer }
+        }
+        _ => answer,
+    }
+}
+
+/// Have a client subscribe.
+#[utoipa::path(post, operation_id = "bench_subscribe", path = "/bench/clients/{id}/subscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchSubscription, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn subscribe(
+    State(App { broker, desk, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(wanted): Body<BenchSubscription>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&desk, &id, &operator)?;
+    let options = SubscriptionOptions {
+        qos: read_qos(wanted.qos)?,
+        no_local: wanted.no_local,
+        retain_as_published: wanted.retain_as_published,
+        retain_handling: match wanted.retain_handling {
+            0 => RetainHandling::Always,
+            1 => RetainHandling::IfNew,
+            2 => RetainHandling::Never,
+            other => return Err(wrong(format!("there is no retain handling {other}; it is 0, 1 or 2"))),
+        },
+    };
+    let subscription = Subscription { filter: read_filter(wanted.filter)?, options };
+    let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
+    let answer = client.client.subscribe(vec![subscription]).await.map(Some);
+    Ok(Json(untold(&broker, &client, since, told(answer, began.elapsed())).await))
+}
+
+/// Have a client unsubscribe.
+#[utoipa::path(post, operation_id = "bench_unsubscribe", path = "/bench/clients/{id}/unsubscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchFilter, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn unsubscribe(
+    State(desk): State<Arc<Bench>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(BenchFilter { filter }): Body<BenchFilter>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&desk, &id, &operator)?;
+    let filter = read_filter(filter)?;
+    let began = std::time::Instant::now();
+    let answer = client.client.unsubscribe(vec![filter]).await.map(Some);
+    Ok(Json(told(answer, began.elapsed())))
+}
+
+/// Have a client publish.
+#[utoipa::path(post, operation_id = "bench_publish", path = "/bench/clients/{id}/publish", tag = "bench", params(("id" = String, Path)), request_body = BenchMessage, responses(
+    (status = 200, body = BenchAnswer),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn publish(
+    State(App { broker, desk, .. }): State<App>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Body(message): Body<BenchMessage>,
+) -> Result<Json<BenchAnswer>, Problem> {
+    let client = held(&desk, &id, &operator)?;
+    let publish = message.read()?;
+    let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
+    let answer = client.client.publish(publish).await;
+    Ok(Json(untold(&broker, &client, since, told(answer, began.elapsed())).await))
+}
+
+/// Whether a client says goodbye.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Leaving {
+    /// Break the connection without a goodbye, so that the will is published.
+    #[serde(default)]
+    #[param(default = false)]
+    abruptly: bool,
+}
+
+/// Close a client.
+#[utoipa::path(delete, operation_id = "close_bench_client", path = "/bench/clients/{id}", tag = "bench", params(("id" = String, Path), Leaving), responses(
+    (status = 204, description = "Closed"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub async fn close(
+    State(desk): State<Arc<Bench>>,
+    Extension(operator): Extension<Operator>,
+    Path(id): Path<String>,
+    Query(Leaving { abruptly }): Query<Leaving>,
+) -> Result<StatusCode, Problem> {
+    held(&desk, &id, &operator)?;
+    if let Some(client) = desk.take(&id, &operator.name) {
+        if abruptly {
+            client.client.abandon().await;
+        } else {
+            client.client.disconnect().await;
+        }
+    }
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,187 @@
+//! What a design that is not in force yet would do to what is live.
+
+use std::{collections::HashMap, sync::Arc};
+
+use moorfall_core::{
+    Identity, SessionKey,
+    access::{Access, Policy, Request},
+};
+use moorfall_wire::{QoS, TopicFilter, TopicName};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::broker::Broker;
+
+/// Entries of one list at most; the totals count all.
+const LISTED: usize = 100;
+
+/// A subscription that a session loses.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LostSubscription {
+    /// Whose.
+    pub client_id: String,
+    /// The identity.
+    pub identity: String,
+    /// The filter.
+    pub filter: String,
+    /// Why.
+    pub words: String,
+}
+
+/// A topic that an identity published to and may not any more.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LostTopic {
+    /// The identity.
+    pub identity: String,
+    /// The topic.
+    pub topic: String,
+    /// Why.
+    pub words: String,
+}
+
+/// An identity that enters or leaves a cohort.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CohortMove {
+    /// The identity.
+    pub identity: String,
+    /// The cohort.
+    pub cohort: String,
+    /// Whether it enters.
+    pub enters: bool,
+}
+
+/// What applying a design does to what is live now. Lists are cut; totals count all.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Effects {
+    /// Subscriptions that are lost. Clients that are connected are disconnected, and told why.
+    pub lost_subscriptions: Vec<LostSubscription>,
+    /// How many.
+    pub lost_subscriptions_total: u64,
+    /// Topics of the last day that whoever published there may not publish to any more.
+    pub lost_topics: Vec<LostTopic>,
+    /// How many.
+    pub lost_topics_total: u64,
+    /// Topics of retained messages that are not planned any more.
+    pub unplanned_retained: Vec<String>,
+    /// How many.
+    pub unplanned_retained_total: u64,
+    /// Identities that enter or leave a cohort.
+    pub cohort_moves: Vec<CohortMove>,
+    /// How many.
+    pub cohort_moves_total: u64,
+}
+
+/// What one may do, and would; the latter may be not to be let in, and why.
+type BothRights = (Access, Result<Access, String>);
+
+fn list<T>(into: &mut Vec<T>, total: &mut u64, entry: impl FnOnce() -> T) {
+    *total += 1;
+    if into.len() < LISTED {
+        into.push(entry());
+    }
+}
+
+impl Broker {
+    /// What another policy would do to what is live. Looks at every subscription, retained message and live topic.
+    pub fn effects(&self, old: &Arc<Policy>, new: &Arc<Policy>) -> Effects {
+        let mut effects = Effects::default();
+        self.effects_on_subscriptions(old, new, &mut effects);
+        self.effects_on_retained(old, new, &mut effects);
+        self.effects_on_topics(old, new, &mut effects);
+        for identity in self.identities.directory.identities() {
+            effects_on_identity(&identity, old, new, &mut effects);
+        }
+        effects
+    }
+
+    fn effects_on_subscriptions(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
+        let mut known: HashMap<SessionKey, Option<BothRights>> = HashMap::new();
+        self.sessions.router.each_subscription(|text, key, _, record| {
+            let rights = || self.both_rights(old, new, &record.identity, &record.client_id);
+            let Some((before, after)) = known.entry(key).or_insert_with(rights) else { return };
+            let Ok(filter) = TopicFilter::new(text.to_owned()) else { return };
+            let inner = inner(&filter);
+            let request = Request::Subscribe { filter: &inner };
+            if !before.decide(request).is_allowed() {
+                return;
+            }
+            let words = match after {
+                Ok(after) if after.decide(request).is_allowed() => return,
+                Ok(after) => after.explain(request),
+                Err(words) => words.clone(),
+            };
+            list(&mut effects.lost_subscriptions, &mut effects.lost_subscriptions_total, || LostSubscription {
+                client_id: record.client_id.clone(),
+                identity: record.identity.to_string(),
+                filter: text.to_owned(),
+                words,
+            });
+        });
+    }
+
+    /// What an identity is allowed and would be, by a client of this identifier; `None` if it is not limited by rules.
+    fn both_rights(&self, old: &Arc<Policy>, new: &Arc<Policy>, identity: &str, client_id: &str) -> Option<BothRights> {
+        let identity = self.identities.directory.identity(identity)?;
+        let before = old.bind(&identity, client_id).ok()?;
+        let after = new.bind(&identity, client_id).map_err(|error| format!("it would not be let in: {error}"));
+        Some((before, after))
+    }
+
+    fn effects_on_retained(&self, old: &Policy, new: &Policy, effects: &mut Effects) {
+        let planned = |policy: &Policy, topic: &str| policy.plan().find(topic).is_some();
+        if new.plan().topics().is_empty() {
+            return;
+        }
+        for message in self.sessions.router.all_retained() {
+            let topic = &message.topic;
+            if (old.plan().topics().is_empty() || planned(old, topic)) && !planned(new, topic) {
+                let (unplanned, total) = (&mut effects.unplanned_retained, &mut effects.unplanned_retained_total);
+                list(unplanned, total, || topic.to_string());
+            }
+        }
+    }
+
+    fn effects_on_topics(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
+        let mut known: HashMap<Arc<str>, Option<BothRights>> = HashMap::new();
+        for (topic, identity) in self.live.topics.publishers(self.now()) {
+            let rights = || self.both_rights(old, new, &identity, &identity);
+            let Some((before, after)) = known.entry(Arc::clone(&identity)).or_insert_with(rights) else { continue };
+            let Ok(name) = TopicName::new(topic.clone()) else { continue };
+            let request = |retain| Request::Publish { topic: &name, qos: QoS::AtMostOnce, retain };
+            let allowed = |access: &Access| [false, true].map(|retain| access.decide(request(retain)).is_allowed());
+            let had = allowed(before);
+            let words = match after {
+                Ok(after) if allowed(after).iter().zip(had).all(|(has, had)| *has || !had) => continue,
+                Ok(after) => after.explain(request(!had[0])),
+                Err(words) => words.clone(),
+            };
+            list(&mut effects.lost_topics, &mut effects.lost_topics_total, || LostTopic {
+                identity: identity.to_string(),
+                topic,
+                words,
+            });
+        }
+    }
+}
+
+/// Of a shared subscription, the filter behind the group.
+pub fn inner(filter: &TopicFilter) -> TopicFilter {
+    match filter.shared() {
+        Some(Ok((_, inner))) => inner,
+        _ => filter.clone(),
+    }
+}
+
+fn effects_on_identity(identity: &Identity, old: &Policy, new: &Policy, effects: &mut Effects) {
+    let before: Vec<&str> = old.cohorts_of(identity).collect();
+    let after: Vec<&str> = new.cohorts_of(identity).collect();
+    let left = before.iter().filter(|cohort| !after.contains(cohort)).map(|cohort| (cohort, false));
+    let entered = after.iter().filter(|cohort| !before.contains(cohort)).map(|cohort| (cohort, true));
+    for (cohort, enters) in left.chain(entered) {
+        list(&mut effects.cohort_moves, &mut effects.cohort_moves_total, || CohortMove {
+            identity: identity.name.to_string(),
+            cohort: (*cohort).to_owned(),
+            enters,
+        });
+    }
+}

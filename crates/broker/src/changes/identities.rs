@@ -1,0 +1,85 @@
+//! Changes of identities and what they do to sessions.
+
+use std::collections::HashSet;
+
+use moorfall_store::Author;
+use moorfall_wire::ReasonCode;
+use time::OffsetDateTime;
+
+use crate::{
+    broker::Broker,
+    identity::directory::{DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact, ManyPut},
+    sessions::record::SignedInBy,
+};
+
+impl Broker {
+    /// Makes or replaces an identity. Its sessions end when it may no longer connect or has another password; other
+    /// attributes take effect on them at once.
+    pub async fn put_identity(
+        &self,
+        name: &str,
+        draft: IdentityDraft,
+        by: &Author,
+    ) -> Result<(IdentityView, Option<String>), DirectoryError> {
+        let (view, secret, impact) = self.identities.directory.put(name, draft, by).await?;
+        match impact {
+            Impact::None => {}
+            Impact::OtherRights => self.sessions.rebind(|record| *record.identity == *name),
+            Impact::SignInAgain => self.sessions.end_identity(name, "the identity was changed; sign in again", false),
+        }
+        Ok((view, secret))
+    }
+
+    /// Makes or replaces many identities; live sessions are treated as by [`Broker::put_identity`]. Gives the secrets that
+    /// were made, with the names of their identities.
+    pub async fn put_identities(
+        &self,
+        records: &[IdentityImport],
+        by: &Author,
+    ) -> Result<Vec<(String, String)>, DirectoryError> {
+        let ManyPut { secrets, impacts } = self.identities.directory.put_many(records, by).await?;
+        let of = |wanted: Impact| -> HashSet<&str> {
+            impacts.iter().filter(|(_, impact)| *impact == wanted).map(|(name, _)| name.as_str()).collect()
+        };
+        let (rebind, end) = (of(Impact::OtherRights), of(Impact::SignInAgain));
+        if !rebind.is_empty() {
+            self.sessions.rebind(|record| rebind.contains(&*record.identity));
+        }
+        for name in end {
+            self.sessions.end_identity(name, "the identity was changed; sign in again", false);
+        }
+        Ok(secrets)
+    }
+
+    /// Removes an identity and ends its sessions; gives whether there was one.
+    pub async fn remove_identity(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
+        let removed = self.identities.directory.remove(name, by).await?;
+        self.identities.tokens.forget_identity(name);
+        self.sessions.end_identity(name, "the identity was removed", true);
+        Ok(removed)
+    }
+
+    /// Ends sessions whose clients have shown a token or a certificate that is not good any more.
+    pub fn end_by_credential(&self) {
+        let now = OffsetDateTime::now_utc();
+        for record in self.sessions.registry.all() {
+            let Some(link) = record.link() else { continue };
+            if matches!(&link.by, SignedInBy::Token(id) if !self.identities.tokens.is_good(id)) {
+                record.end(ReasonCode::NotAuthorized, "the token has ended or was revoked", false);
+            } else if link.certificate.as_ref().is_some_and(|certificate| certificate.ends < now) {
+                record.end(ReasonCode::NotAuthorized, "the certificate has ended", false);
+            }
+        }
+    }
+
+    /// Ends sessions whose clients have shown a certificate to a listener that trusts the authorities given to the
+    /// service: one of them was removed, and whoever has another's certificate is let in again.
+    pub fn end_by_authority(&self) {
+        self.identities.authorities.note_removal();
+        for record in self.sessions.registry.all() {
+            if record.link().is_some_and(|link| link.certificate.is_some() && link.trusts_given) {
+                record.end(ReasonCode::NotAuthorized, "an authority was removed; show a certificate again", false);
+            }
+        }
+    }
+}

@@ -1,0 +1,160 @@
+//! How a client is let in.
+
+use std::sync::Arc;
+
+use futures_util::{FutureExt, future::BoxFuture};
+use moorfall_core::session::{Credentials, Verdict};
+use moorfall_store::SessionRow;
+use moorfall_wire::ReasonCode;
+
+use super::Connection;
+use crate::{
+    identity::{
+        Identities,
+        authenticator::{Asking, Authenticator},
+        directory::Whose,
+    },
+    listeners::origin::Acting,
+    sessions::{
+        record::{Link, LinkOrigin, SignedInBy},
+        registry::{Newcomer, NotAdmitted},
+    },
+};
+
+/// Who a client is, and what it has shown for it.
+pub(super) type Checked = (Verdict, SignedInBy);
+
+impl Connection {
+    /// Finds out who the client is. The wait for it is no task's own: who goes away meanwhile is forgotten.
+    pub(super) fn authenticate(&mut self, credentials: Credentials) -> BoxFuture<'static, Checked> {
+        self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
+        self.seat.has_said_connect();
+        if let Some(refusal) = self.seat.refusal {
+            let verdict = Verdict::Refused { reason: refusal.reason(), words: refusal.to_string() };
+            return std::future::ready((verdict, SignedInBy::Nothing)).boxed();
+        }
+        let broker = Arc::clone(&self.broker);
+        let listener = Arc::clone(&self.origin.listener);
+        let certificate = self.origin.certificate.clone();
+        let (address, acting) = (self.origin.address.ip(), self.origin.acting.clone());
+        async move {
+            let asking = Asking {
+                credentials: &credentials,
+                certificate: certificate.as_deref(),
+                anonymous: listener.anonymous,
+                design: &broker.design,
+                address,
+                limits: &listener.limits,
+            };
+            let Identities { authenticator, directory, tokens, .. } = &*broker.identities;
+            match acting {
+                Some(Acting { identity, person }) => {
+                    (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
+                }
+                None => authenticator.check(&asking, directory, tokens).await,
+            }
+        }
+        .boxed()
+    }
+
+    pub(super) async fn admit(&mut self, client_id: String, identity: Arc<str>, clean_start: bool, expiry: u32) {
+        let origin = LinkOrigin {
+            address: self.origin.address,
+            listener: Arc::clone(&self.origin.listener.name),
+            certificate: self.origin.certificate.clone(),
+            trusts_given: self.trusts_given(),
+        };
+        let link = Link::new(origin, self.session.version(), self.signed_in_by.clone());
+        let link = Arc::new(link);
+        let limits = Arc::clone(&self.origin.listener.limits);
+        let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
+        let (record, parked) = match self.broker.sessions.admit(&newcomer).await {
+            Ok(admitted) => admitted,
+            Err(why) => return self.not_admitted(&why, &newcomer.client_id),
+        };
+        self.link = Some(link);
+        tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
+            listener = %self.origin.listener.name, version = %self.session.version(), resumed = parked.is_some(), "connected");
+        let was_kept = parked.is_some();
+        let state = parked.map(|parked| {
+            self.retained_due = parked.retained_due;
+            if let Some(walk) = parked.walk {
+                self.walking = Some(walk.of);
+                self.held = walk.left.len();
+                self.pending = walk.left;
+            }
+            parked.state
+        });
+        let now = self.broker.now();
+        self.session.handle_admitted(now, record.key, state);
+        self.session.hold_for(Arc::clone(&record.holding));
+        if let Some(access) = self.session.access() {
+            record.set_access(access);
+        }
+        if expiry > 0 || was_kept {
+            let row = SessionRow {
+                client_id: record.client_id.clone(),
+                identity: Arc::clone(&record.identity),
+                expiry,
+                away_since: None,
+                began_at: record.began_at.as_micros(),
+                will: self.session.will(now),
+            };
+            self.broker.sessions.journal.open().put_session(record.key, row);
+        }
+        // Between the check and this moment the identity may have been removed or disabled; from now on such a change
+        // finds the session in the registry.
+        if !self.broker.identities.directory.may_connect(&record.identity) {
+            let words = format!("the identity {} may no longer connect", record.identity);
+            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        }
+        if !self.is_credential_good(&record.identity) {
+            let words = "what the client has shown is not good any more".to_owned();
+            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        }
+        // Nor does a change of the design.
+        record.set_stale();
+        self.record = Some(record);
+        self.count_subscriptions();
+    }
+
+    /// Whether the token or the certificate that let the client in was taken away, or given to another, since.
+    fn is_credential_good(&self, identity: &str) -> bool {
+        let token = match &self.signed_in_by {
+            SignedInBy::Token(id) => self.broker.identities.tokens.is_good(id),
+            SignedInBy::Certificate => self.origin.certificate.as_ref().is_some_and(|shown| {
+                self.broker.identities.directory.by_certificate(shown) == Whose::Of(identity.to_owned())
+            }),
+            _ => true,
+        };
+        let was_removed = self.origin.removals != self.broker.identities.authorities.removals();
+        token && !(self.trusts_given() && was_removed && self.origin.certificate.is_some())
+    }
+
+    fn trusts_given(&self) -> bool {
+        self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given())
+    }
+
+    pub(super) fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {
+        let (reason, words) = match why {
+            NotAdmitted::InUse => {
+                (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
+            }
+            NotAdmitted::Tied => (
+                ReasonCode::ClientIdentifierNotValid,
+                format!("the client identifier {client_id} is tied to another identity"),
+            ),
+            NotAdmitted::Name(why) => {
+                (ReasonCode::ClientIdentifierNotValid, format!("{client_id:?} can't be a client identifier: {why}"))
+            }
+            NotAdmitted::FullForIdentity(most) => {
+                (ReasonCode::QuotaExceeded, format!("the identity has {most} sessions, as many as it may"))
+            }
+            NotAdmitted::Full => (
+                ReasonCode::QuotaExceeded,
+                format!("there are {} sessions, as many as may be", self.broker.limits.sessions),
+            ),
+        };
+        self.session.handle_not_admitted(reason, words);
+    }
+}

@@ -1,0 +1,129 @@
+//! What goes to the client: its subscriptions, their retained messages, and what is queued for it.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, atomic::Ordering};
+
+use bytes::Buf;
+use moorfall_core::{
+    Queued,
+    session::{Granted, Undelivered},
+};
+use moorfall_store::SubscriptionRow;
+use moorfall_wire::{QoS, TopicFilter};
+
+use super::{Connection, Subscribing, WRITE_AHEAD};
+use crate::sessions::record::SessionRecord;
+use moorfall_live::journeys::Unsent;
+
+/// Deliveries taken from the queue at a time.
+const DELIVERIES: usize = 1_024;
+
+impl Connection {
+    /// Moves deliveries from the queue to the client, as many as it takes.
+    pub(super) async fn deliver(&mut self) {
+        let Some(record) = self.record.clone() else { return };
+        let now = self.broker.now();
+        while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
+            if self.pending.is_empty() && !self.refill(&record) {
+                break;
+            }
+            let mut front = self.pending.pop_front();
+            if self.walking.is_some()
+                && let Some(Queued::One(delivery)) = &mut front
+                && delivery.qos > QoS::AtMostOnce
+                && record.is_kept()
+                && self.session.room_for(delivery.qos) > 0
+            {
+                delivery.sequence = record.next_sequence();
+                self.broker.sessions.journal.open().file(record.key, delivery);
+            }
+            let journey = front.as_ref().map_or(0, Queued::journey);
+            let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
+            if journey != 0 && handled.sent > 0 {
+                self.broker.live.recorder.sent(journey, record.key, self.broker.now());
+            }
+            self.held -= handled.sent as usize + handled.withheld.len();
+            self.batch.messages_out += handled.sent;
+            for Undelivered { why, message } in handled.withheld {
+                self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
+                self.batch.withheld += 1;
+                record.withheld.fetch_add(1, Ordering::Relaxed);
+                tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
+            }
+            if let Some(front) = front {
+                // The client takes no more now.
+                self.pending.push_front(front);
+                break;
+            }
+        }
+        self.act().await;
+    }
+
+    /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
+    /// Gives whether there may be more.
+    pub(super) fn refill(&mut self, record: &SessionRecord) -> bool {
+        if let Some((filter, granted)) = self.walking.take() {
+            self.keep_subscription(record, filter, granted);
+        }
+        if self.subscribing == Subscribing::No
+            && let Some((filter, granted)) = self.retained_due.pop_front()
+        {
+            let retained = self.broker.sessions.router.retained(&filter, self.broker.now());
+            let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
+            self.pending = deliveries.map(Queued::One).collect();
+            self.held = self.pending.len();
+            self.walking = Some((filter, granted));
+            return true;
+        }
+        record.take(DELIVERIES, &mut self.pending);
+        self.held = self.pending.iter().map(Queued::len).sum();
+        if self.pending.is_empty() && self.pending.capacity() > 64 {
+            // The memory of a burst or of a long walk is given back.
+            self.pending = VecDeque::new();
+        }
+        !self.pending.is_empty()
+    }
+
+    pub(super) fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
+        let record = self.record.clone().expect("only a client that was let in subscribes");
+        self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
+        self.count_subscriptions();
+        if let Some((walking, terms)) = &mut self.walking
+            && *walking == filter
+        {
+            *terms = granted;
+        }
+        if send_retained {
+            self.retained_due.retain(|(known, _)| *known != filter);
+            self.retained_due.push_back((filter.clone(), granted));
+        }
+        if record.is_kept() {
+            self.subscribing = Subscribing::Asking;
+        }
+        self.keep_subscription(&record, filter, granted);
+    }
+
+    /// Keeps a subscription on disk, with what it is still to be sent.
+    pub(super) fn keep_subscription(&self, record: &SessionRecord, filter: TopicFilter, granted: Granted) {
+        if record.is_kept() {
+            let due = self.retained_due.iter().chain(&self.walking);
+            let retained_due = due.into_iter().any(|(known, _)| *known == filter);
+            self.broker
+                .sessions
+                .journal
+                .open()
+                .subscribe(record.key, SubscriptionRow { filter, granted, retained_due });
+        }
+    }
+
+    pub(super) fn unsubscribe(&mut self, filter: &TopicFilter) {
+        let record = self.record.clone().expect("only a client that was let in unsubscribes");
+        if record.is_kept() {
+            self.broker.sessions.journal.open().unsubscribe(record.key, filter);
+        }
+        self.broker.sessions.router.unsubscribe(record.key, [filter]);
+        self.retained_due.retain(|(known, _)| known != filter);
+        self.walking.take_if(|(known, _)| known == filter);
+        self.count_subscriptions();
+    }
+}

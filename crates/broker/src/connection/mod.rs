@@ -1,0 +1,488 @@
+//! One MQTT connection: a task that moves bytes, carries out the session's actions and drains its queue.
+
+mod admission;
+mod delivery;
+mod routing;
+
+use std::{
+    collections::VecDeque,
+    future::{pending, poll_fn},
+    io,
+    sync::{Arc, atomic::Ordering},
+    task::Poll,
+    time::Duration,
+};
+
+use bytes::{Buf, BytesMut};
+use futures_util::future::BoxFuture;
+use moorfall_core::{
+    Message, Outgoing, Queued, Time,
+    router::{Route, RouteCache},
+    session::{Action, Keep, Refusal, Routed, Session},
+};
+use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
+use tokio::time::timeout;
+
+use self::admission::Checked;
+use crate::{
+    broker::Broker,
+    clock,
+    judge::Rights,
+    listeners::{
+        origin::{Arrived, Origin},
+        seats::Seat,
+        stream::Stream,
+    },
+    random::random_text,
+    sessions::{
+        journal::Promise,
+        record::{Link, RetainedDue, SessionRecord, SignedInBy, Walk},
+    },
+};
+use moorfall_live::{counters::Batch, topics::hierarchy as topics};
+
+/// Bytes that may wait to be written before no more are made: beyond it the client's own slowness holds back what
+/// it is sent and what is read from it.
+const WRITE_AHEAD: usize = 64 * 1024;
+
+/// The least and the most that is read at a time, bytes.
+const READ: (usize, usize) = (2 * 1024, 64 * 1024);
+
+/// How long one connection may have a thread at a time, about: whoever waits for the thread waits no longer for each.
+const TURN: Duration = Duration::from_millis(1);
+
+/// Packets and actions between two looks at the clock.
+const STEPS: u32 = 8;
+
+/// How long the last bytes may take to leave.
+const FAREWELL: Duration = Duration::from_millis(800);
+
+/// Serves one connection to its end.
+pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
+    let Arrived { mut stream, origin, seat } = arrived;
+    let limits = Arc::clone(&origin.listener.limits);
+    let session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
+    let mut connection = Connection {
+        broker,
+        session,
+        origin,
+        seat,
+        record: None,
+        link: None,
+        signed_in_by: SignedInBy::Nothing,
+        user_name: String::new(),
+        routes: RouteCache::default(),
+        run: Vec::new(),
+        run_answers: Vec::new(),
+        noted: None,
+        run_route: None,
+        pending: VecDeque::new(),
+        held: 0,
+        walking: None,
+        retained_due: VecDeque::new(),
+        subscribing: Subscribing::No,
+        answers: VecDeque::new(),
+        batch: Batch::default(),
+        farewell: None,
+        checking: None,
+        turn: Time::default(),
+        steps: 0,
+    };
+    connection.run(&mut stream).await;
+}
+
+struct Connection {
+    broker: Arc<Broker>,
+    session: Session,
+    origin: Origin,
+    /// Given back when the connection is over.
+    seat: Seat,
+    /// Present once the client is let in.
+    record: Option<Arc<SessionRecord>>,
+    link: Option<Arc<Link>>,
+    signed_in_by: SignedInBy,
+    /// The user name that the client gave; empty if none.
+    user_name: String,
+    routes: RouteCache<Arc<SessionRecord>>,
+    /// Messages of the client that follow each other on one topic at one QoS and were not handed on yet.
+    run: Vec<Arc<Message>>,
+    /// What the session is told of them when they are handed on, each with its place in the run.
+    run_answers: Vec<(usize, PacketId)>,
+    /// The topic that was published to last, in the live hierarchy.
+    noted: Option<(TopicName, topics::Path)>,
+    /// To whom they go.
+    run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
+    /// Taken from the queue and not sent yet, because the client has as much as it takes.
+    pending: VecDeque<Queued>,
+    /// Messages in `pending`.
+    held: usize,
+    /// The new subscription whose retained messages these are, which were never in the queue.
+    walking: Option<RetainedDue>,
+    /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
+    /// none stands here twice, so that a client can't make the broker hold more than the retained messages of one
+    /// filter.
+    retained_due: VecDeque<RetainedDue>,
+    /// The commit that SUBACK of the newest subscriptions waits for; their retained messages come after it.
+    subscribing: Subscribing,
+    /// What the session is told when a promise is kept, in order.
+    answers: VecDeque<(Option<Arc<Promise>>, Answer)>,
+    /// Counted and not passed on yet.
+    batch: Batch,
+    /// Why the session ended, once it has.
+    farewell: Option<(String, bool)>,
+    /// Present while it is found out who the client is.
+    checking: Option<BoxFuture<'static, Checked>>,
+    /// Since when it has the thread, about.
+    turn: Time,
+    /// Packets handled and actions carried out.
+    steps: u32,
+}
+
+/// Whether a kept session waits for its SUBACK.
+#[derive(PartialEq)]
+enum Subscribing {
+    No,
+    /// The commit is asked for next.
+    Asking,
+    Until(u64),
+}
+
+/// What a session waits for.
+enum Answer {
+    Routed(QoS, PacketId, Routed),
+    Committed(u64),
+}
+
+/// What the task waited for.
+enum Event {
+    Read(io::Result<usize>),
+    Written(io::Result<usize>),
+    Checked(Checked),
+    Woken,
+    Due,
+    Stopping,
+}
+
+impl Connection {
+    async fn run(&mut self, stream: &mut Stream) {
+        let mut buffer = BytesMut::new();
+        let mut read_size = READ.0;
+        loop {
+            self.handle_buffer(&mut buffer).await;
+            self.settle().await;
+            self.deliver().await;
+            self.pass_on_counts();
+            if self.session.is_closed() {
+                break;
+            }
+            let event = self.wait(stream, &mut buffer, read_size).await;
+            let now = self.broker.now();
+            self.turn = now;
+            match event {
+                Event::Read(Ok(0)) => {
+                    self.session.handle_connection_lost(now, "the client closed the connection".into());
+                }
+                Event::Read(Ok(count)) => {
+                    self.batch.bytes_in += count as u64;
+                    // The amount follows what the client sends, so that idle connections hold little.
+                    if count >= read_size {
+                        read_size = (read_size * 2).min(READ.1);
+                    } else if count < read_size / 4 {
+                        read_size = (read_size / 2).max(READ.0);
+                    }
+                }
+                Event::Written(Ok(count)) if count > 0 => self.batch.bytes_out += count as u64,
+                Event::Written(Ok(_)) => self.session.handle_connection_lost(now, "the connection is closed".into()),
+                Event::Read(Err(error)) | Event::Written(Err(error)) => {
+                    self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
+                }
+                Event::Checked((verdict, by)) => {
+                    self.checking = None;
+                    self.signed_in_by = by;
+                    self.session.handle_verdict(verdict);
+                }
+                Event::Woken => self.end_if_asked(now),
+                Event::Due => self.session.handle_timeout(now),
+                Event::Stopping => {
+                    self.session.end(now, ReasonCode::ServerShuttingDown, "the service is stopping".into(), false);
+                }
+            }
+            self.act().await;
+            self.count_first_bytes(&buffer);
+        }
+        self.leave();
+        // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
+        let _ = timeout(FAREWELL, say_goodbye(stream, self.session.outgoing())).await;
+    }
+
+    /// Waits until something is to be done. Nothing is lost when one branch wins over another.
+    async fn wait(&mut self, stream: &mut Stream, buffer: &mut BytesMut, read_size: usize) -> Event {
+        let due = self.session.poll_timeout().map(|time| self.broker.common.clock.instant(time));
+        // Whoever goes away while it is found out who they are is noticed.
+        let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
+        let checking = &mut self.checking;
+        let outgoing = self.session.outgoing();
+        let mut flushed = false;
+        let io = poll_fn(|context| {
+            if outgoing.has_remaining()
+                && let Poll::Ready(written) = stream.poll_write(context, outgoing)
+            {
+                return Poll::Ready(Event::Written(written));
+            }
+            if !flushed {
+                match stream.poll_flush(context) {
+                    Poll::Ready(Ok(())) => flushed = true,
+                    Poll::Ready(Err(error)) => return Poll::Ready(Event::Written(Err(error))),
+                    Poll::Pending => {}
+                }
+            }
+            if wants_more && outgoing.remaining() < WRITE_AHEAD {
+                return stream.poll_read(context, buffer, read_size).map(Event::Read);
+            }
+            Poll::Pending
+        });
+        tokio::select! {
+            event = io => event,
+            checked = checked(checking) => Event::Checked(checked),
+            () = woken(self.record.as_deref()) => Event::Woken,
+            () = clock::sleep(due) => Event::Due,
+            () = self.broker.common.stopping.cancelled() => Event::Stopping,
+        }
+    }
+
+    /// Counts what a client that is not let in holds: its first packet shares the memory of the buffer until then.
+    fn count_first_bytes(&mut self, buffer: &BytesMut) {
+        if self.session.is_open() {
+            self.seat.hold(0);
+        } else if self.session.is_waiting() && !self.seat.hold(buffer.capacity()) {
+            let words = "clients that are not let in hold as much memory as they may; try again later, or with a \
+                         smaller CONNECT";
+            self.session.turn_away(ReasonCode::QuotaExceeded, words.into(), buffer);
+        }
+    }
+
+    fn end_if_asked(&mut self, now: Time) {
+        if let Some(ending) = self.link.as_ref().and_then(|link| link.ending()) {
+            self.session.end(now, ending.reason, ending.words.clone(), ending.discard);
+        }
+    }
+
+    /// Handles every whole packet in the buffer, as long as there is room for answers.
+    async fn handle_buffer(&mut self, buffer: &mut BytesMut) {
+        // Everything in the buffer has arrived by now.
+        let now = self.broker.now();
+        self.look_at_rights(now);
+        if self.session.has_actions() {
+            self.act().await;
+        }
+        loop {
+            self.handle_packets(now, buffer).await;
+            let has_answers = !self.run_answers.is_empty();
+            self.hand_on_run();
+            // The answers may have made room for more of what has arrived.
+            if !has_answers || !self.takes_more() {
+                break;
+            }
+        }
+        if buffer.is_empty() {
+            // The memory of an idle connection is given back.
+            *buffer = BytesMut::new();
+            self.run = Vec::new();
+        }
+    }
+
+    fn takes_more(&mut self) -> bool {
+        self.session.wants_packets() && self.session.outgoing().remaining() < WRITE_AHEAD
+    }
+
+    async fn handle_packets(&mut self, now: Time, buffer: &mut BytesMut) {
+        while self.takes_more() {
+            self.breathe().await;
+            self.session.handle_plain_pubacks(now, buffer);
+            if self.session.has_actions() {
+                self.act().await;
+            }
+            if !self.session.wants_packets() {
+                break;
+            }
+            match self.session.next_packet(buffer) {
+                Ok(None) => break,
+                Ok(Some(packet)) => self.session.handle_packet(now, packet),
+                Err(error) => self.session.handle_decode_error(now, &error),
+            }
+            self.act().await;
+        }
+    }
+
+    /// What the session may do may have changed.
+    fn look_at_rights(&mut self, now: Time) {
+        let Some(record) = self.record.as_ref().filter(|record| record.take_stale()) else { return };
+        if self.session.access().is_none_or(|access| access.policy().is_none()) {
+            return;
+        }
+        match self.broker.rights(&record.identity, &record.client_id) {
+            Rights::Unlimited => {}
+            Rights::Bound(access) => {
+                record.set_access(&access);
+                self.session.change_access(now, access);
+            }
+            Rights::None(why) => self.session.end(now, ReasonCode::NotAuthorized, why.to_string(), false),
+        }
+    }
+
+    /// Tells the session what has become safe.
+    async fn settle(&mut self) {
+        while let Some((_, answer)) =
+            self.answers.pop_front_if(|(promise, _)| promise.as_ref().is_none_or(|promise| promise.is_kept()))
+        {
+            match answer {
+                Answer::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
+                Answer::Committed(number) => {
+                    if self.subscribing == Subscribing::Until(number) {
+                        self.subscribing = Subscribing::No;
+                    }
+                    self.session.handle_committed(self.broker.now(), number);
+                }
+            }
+            self.act().await;
+        }
+    }
+
+    /// Gives others their turn when this one has had the thread for long, whatever its client has sent. Looking at the
+    /// clock costs more than most of what is done, so it is looked at now and then.
+    async fn breathe(&mut self) {
+        self.steps += 1;
+        if self.steps.is_multiple_of(STEPS) {
+            let now = self.broker.now();
+            if now - self.turn > TURN {
+                tokio::task::yield_now().await;
+                self.turn = self.broker.now();
+            }
+        }
+    }
+
+    fn note_refusal(&mut self, refusal: Refusal) {
+        self.batch.refused += refusal.count;
+        if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.live.recorder.is_on()) {
+            let Message { topic, qos, retain, payload, .. } = &**message;
+            let origin = || self.origin_of(topic, *qos, *retain, payload);
+            self.broker.live.recorder.refuse(message, &refusal.words, origin);
+        }
+        if let Some(record) = &self.record {
+            tracing::debug!(client = record.client_id, count = refusal.count, "{}", refusal.words);
+            self.broker.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.broker.now());
+            record.note_refusal(refusal.words);
+        }
+    }
+
+    /// Carries out what the session wants.
+    async fn act(&mut self) {
+        while let Some(action) = self.session.poll_action() {
+            self.breathe().await;
+            match action {
+                Action::Authenticate(credentials) => self.checking = Some(self.authenticate(credentials)),
+                Action::Admit { client_id, identity, clean_start, expiry } => {
+                    Box::pin(self.admit(client_id.to_string(), identity, clean_start, expiry)).await;
+                }
+                Action::Route { message, packet_id } => self.route(message, packet_id),
+                Action::Subscribe { filter, granted, send_retained } => self.subscribe(filter, granted, send_retained),
+                Action::Unsubscribe(filter) => self.unsubscribe(&filter),
+                Action::Keep(keep) => self.keep(keep),
+                Action::Commit(number) => {
+                    if self.subscribing == Subscribing::Asking {
+                        self.subscribing = Subscribing::Until(number);
+                    }
+                    let promise = self.record.as_ref().map(|record| self.broker.sessions.journal.promise(record));
+                    self.answers.push_back((promise, Answer::Committed(number)));
+                }
+                Action::Acknowledged { journey, reason } => {
+                    if let Some(record) = &self.record {
+                        self.broker.live.recorder.answered(journey, record.key, self.broker.now(), reason);
+                    }
+                }
+                Action::Refused(refusal) => self.note_refusal(refusal),
+                Action::Close { words, failure } => self.farewell = Some((words, failure)),
+            }
+        }
+    }
+
+    /// Keeps this, and what is to be kept right after it.
+    fn keep(&mut self, keep: Keep) {
+        let Some(record) = &self.record else { return };
+        let mut journal = self.broker.sessions.journal.open();
+        journal.keep(record.key, keep);
+        while let Some(keep) = self.session.poll_keep() {
+            journal.keep(record.key, keep);
+        }
+    }
+
+    fn count_subscriptions(&self) {
+        if let Some(record) = &self.record {
+            record.subscriptions.store(self.session.subscription_count(), Ordering::Relaxed);
+        }
+    }
+
+    fn pass_on_counts(&mut self) {
+        self.broker.live.counters.add(&self.batch);
+        if let Some(record) = &self.record {
+            record.counters.add(&self.batch);
+            record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
+            record.held.store(self.held, Ordering::Relaxed);
+            let drift = self.session.take_drift();
+            if !drift.is_empty() {
+                self.broker.live.drifts.note_all(&record.identity, drift, self.broker.now());
+            }
+        }
+        self.batch = Batch::default();
+    }
+
+    /// The session waits for its client, or is over; a will that is due was routed before.
+    fn leave(&mut self) {
+        // A will may have joined the run.
+        self.hand_on_run();
+        let (words, failure) = self.farewell.take().unwrap_or_else(|| ("the service is stopping".into(), false));
+        let address = self.origin.address;
+        let Some(record) = self.record.take() else {
+            return tracing::info!(user_name = self.user_name, %address, "not let in: {words}");
+        };
+        let left = std::mem::take(&mut self.pending);
+        let walk = match self.walking.take() {
+            Some(of) => Some(Walk { of, left }),
+            None => {
+                record.put_back(left.into_iter());
+                None
+            }
+        };
+        if let Some(parting) = self.session.part() {
+            self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
+        }
+        let (client, identity) = (&record.client_id, &record.identity);
+        tracing::info!(client, %identity, %address, failure, "disconnected: {words}");
+    }
+}
+
+async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result<()> {
+    while outgoing.has_remaining() && poll_fn(|context| stream.poll_write(context, outgoing)).await? > 0 {}
+    poll_fn(|context| stream.poll_flush(context)).await?;
+    poll_fn(|context| stream.poll_shutdown(context)).await?;
+    // Closing while bytes are unread would reset the connection, and the client would miss what was just sent.
+    let mut rest = BytesMut::new();
+    while poll_fn(|context| stream.poll_read(context, &mut rest, READ.0)).await? > 0 {
+        rest.clear();
+    }
+    Ok(())
+}
+
+async fn checked(checking: &mut Option<BoxFuture<'static, Checked>>) -> Checked {
+    match checking {
+        Some(checking) => checking.await,
+        None => pending().await,
+    }
+}
+
+async fn woken(record: Option<&SessionRecord>) {
+    match record {
+        Some(record) => record.wake.notified().await,
+        None => pending().await,
+    }
+}

@@ -1,0 +1,107 @@
+//! What comes from the client: runs of messages and their routes.
+
+use std::sync::Arc;
+
+use moorfall_core::{Message, Run, access::Request, session::Routed};
+use moorfall_wire::{PacketId, QoS, TopicName};
+
+use super::{Answer, Connection};
+use crate::sessions::{
+    Sessions,
+    dispatch::{By, Waiting},
+};
+use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
+
+/// Messages of one run at most.
+const RUN: usize = 1_024;
+
+impl Connection {
+    pub(super) fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
+        self.batch.messages_in += 1;
+        let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };
+        let route = self.routes.route(&self.broker.sessions.router, &message.topic);
+        let qos = message.qos;
+        // Each topic has a route of its own.
+        let same = self.run_route.as_ref().is_some_and(|running| Arc::ptr_eq(running, route))
+            && self.run.last().is_some_and(|last| last.qos == qos);
+        // What was found for one message of the run holds for the next.
+        let plain = self.answers.is_empty()
+            && message.journey() == 0
+            && (same && !message.retain || Sessions::is_plain(&message, route, self.session.is_kept()));
+        if plain {
+            if !same || self.run.len() >= RUN {
+                let route = Arc::clone(route);
+                self.hand_on_run();
+                self.run_route = Some(route);
+            }
+            if let Some(id) = packet_id {
+                self.run_answers.push((self.run.len(), id));
+            }
+            return self.run.push(message);
+        }
+        let route = Arc::clone(route);
+        self.hand_on_run();
+        self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
+        let waiting = match (&self.record, packet_id) {
+            (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
+            _ => None,
+        };
+        let nobody = Arc::default();
+        let identity = self.record.as_ref().map_or(&nobody, |record| &record.identity);
+        let by = By { identity, waiting };
+        let (routed, promise) = self.broker.sessions.distribute(&message, &route, by, &mut self.batch);
+        let Some(id) = packet_id else { return };
+        // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
+        if promise.is_none() && self.answers.is_empty() {
+            self.session.handle_routed(qos, id, routed);
+        } else {
+            self.answers.push_back((promise, Answer::Routed(qos, id, routed)));
+        }
+    }
+
+    /// Records the journey of a message, if that is wanted.
+    fn follow(&self, message: Arc<Message>) -> Arc<Message> {
+        let (topic, qos, retain) = (message.topic.clone(), message.qos, message.retain);
+        let payload = message.payload.clone();
+        self.broker.live.recorder.follow(message, || self.origin_of(&topic, qos, retain, &payload))
+    }
+
+    /// What the recorder notes of where a message comes from.
+    pub(super) fn origin_of(&self, topic: &TopicName, qos: QoS, retain: bool, payload: &[u8]) -> Publisher {
+        let access = self.session.access().map(|access| access.explain(Request::Publish { topic, qos, retain }));
+        Publisher {
+            client_id: self.record.as_ref().map(|record| record.client_id.clone()).unwrap_or_default(),
+            identity: self.record.as_ref().map(|record| record.identity.to_string()).unwrap_or_default(),
+            access: access.unwrap_or_else(|| "it is the will of a client that has gone".into()),
+            plan: self.broker.design.policy().plan().judge(topic, qos, retain, payload).to_string(),
+        }
+    }
+
+    /// Counts messages of one topic in the live hierarchy.
+    pub(super) fn note_topic(&mut self, messages: &[Arc<Message>], bytes: u64) {
+        let (Some(record), Some(last)) = (&self.record, messages.last()) else { return };
+        let (topic, noted) = (&last.topic, Noted { messages, bytes, publisher: &record.identity });
+        let now = self.broker.now();
+        if let Some((known, path)) = &self.noted
+            && known == topic
+            && path.note(&self.broker.live.topics, noted, now)
+        {
+            return;
+        }
+        let path = self.broker.live.topics.note(topic, noted, now);
+        self.noted = path.map(|path| (topic.detached(), path));
+    }
+
+    /// Hands the messages of the run to their recipients, and tells the session what became of them.
+    pub(super) fn hand_on_run(&mut self) {
+        let Some(route) = self.run_route.take() else { return };
+        let run = Arc::new(Run::new(self.run.drain(..)));
+        self.note_topic(run.messages(), run.weight() as u64);
+        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter(), &mut self.batch);
+        for (place, id) in std::mem::take(&mut self.run_answers) {
+            let routed =
+                if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };
+            self.session.handle_routed(run.qos(), id, routed);
+        }
+    }
+}

@@ -1,0 +1,4 @@
+//! The design in force, and what is to take its place.
+
+pub mod draft;
+pub mod in_force;

@@ -1,0 +1,147 @@
+//! Authorities that were given to the service, and sign the certificates of clients.
+
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering},
+};
+
+use moorfall_store::{Author, AuthorityRecord, Deed, Store, StoreError};
+use parking_lot::RwLock;
+use rustls::{
+    RootCertStore,
+    pki_types::{CertificateDer, pem::PemObject},
+};
+
+/// The most authorities that are kept: each is offered to every client that connects.
+const MOST: usize = 64;
+
+/// The most certificates of one authority.
+const CERTIFICATES: usize = 8;
+
+/// The longest PEM text of one authority, bytes.
+const LENGTH: usize = 64 * 1024;
+
+/// Why an authority is not taken.
+#[derive(Debug, thiserror::Error)]
+pub enum AuthorityError {
+    /// It is none.
+    #[error("{0}")]
+    Unusable(String),
+    /// There is one of this name.
+    #[error("there is an authority {0}; remove it first, or choose another name")]
+    Taken(String),
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// All authorities.
+#[derive(Debug)]
+pub struct Authorities {
+    store: Store,
+    known: RwLock<Vec<Arc<AuthorityRecord>>>,
+    removals: AtomicU64,
+}
+
+impl Authorities {
+    /// All that are stored.
+    pub async fn load(store: Store) -> Result<Self, StoreError> {
+        let known = store.authorities().await?.into_iter().map(Arc::new).collect();
+        Ok(Self { store, known: RwLock::new(known), removals: AtomicU64::new(0) })
+    }
+
+    /// All, by name.
+    pub fn list(&self) -> Vec<Arc<AuthorityRecord>> {
+        self.known.read().clone()
+    }
+
+    /// Counts a removal, once no listener trusts what was removed.
+    pub fn note_removal(&self) {
+        self.removals.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// How many were removed since the start. What was trusted at another number may be trusted no more.
+    pub fn removals(&self) -> u64 {
+        self.removals.load(Ordering::SeqCst)
+    }
+
+    /// The certificates of all.
+    pub fn certificates(&self) -> Vec<CertificateDer<'static>> {
+        // What is kept was checked when it was added.
+        self.known.read().iter().flat_map(|authority| certificates(&authority.pem).unwrap_or_default()).collect()
+    }
+
+    /// Keeps an authority.
+    pub async fn add(
+        &self,
+        name: &str,
+        pem: &str,
+        by: &Author,
+        deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
+    ) -> Result<Arc<AuthorityRecord>, AuthorityError> {
+        check(name, pem).map_err(AuthorityError::Unusable)?;
+        if self.known.read().len() >= MOST {
+            return Err(AuthorityError::Unusable(format!("there are {MOST} authorities already; remove one first")));
+        }
+        let added = self.store.add_authority(name, pem, by, deed).await?;
+        let record = Arc::new(added.ok_or_else(|| AuthorityError::Taken(name.into()))?);
+        let mut known = self.known.write();
+        known.push(Arc::clone(&record));
+        known.sort_by(|one, other| one.name.cmp(&other.name));
+        Ok(record)
+    }
+
+    /// Forgets an authority; gives whether there was one.
+    pub async fn remove(
+        &self,
+        name: &str,
+        by: &Author,
+        deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
+    ) -> Result<bool, StoreError> {
+        let Some(known) = self.known.read().iter().find(|authority| authority.name == name).cloned() else {
+            return Ok(false);
+        };
+        let is_gone = self.store.remove_authority(name, by, &deed(&known)).await?;
+        self.known.write().retain(|authority| authority.name != name);
+        Ok(is_gone)
+    }
+}
+
+/// The certificates of a PEM text; `None` if one is not understood or there is none.
+pub fn certificates(pem: &str) -> Option<Vec<CertificateDer<'static>>> {
+    let certificates: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
+    certificates.ok().filter(|certificates| !certificates.is_empty())
+}
+
+/// Says what is wrong with an authority.
+fn check(name: &str, pem: &str) -> Result<(), String> {
+    if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) {
+        return Err("an authority's name has from 1 to 128 bytes without control characters".into());
+    }
+    if pem.len() > LENGTH {
+        return Err(format!("an authority's certificates have {LENGTH} bytes at most"));
+    }
+    if pem.contains("PRIVATE KEY") {
+        return Err("there is a private key in it, which nobody but the authority should have; give the certificate \
+                    alone"
+            .into());
+    }
+    let certificates =
+        certificates(pem).ok_or("there is no certificate in PEM form in it (-----BEGIN CERTIFICATE-----)")?;
+    if certificates.len() > CERTIFICATES {
+        return Err(format!("there are {} certificates in it; at most {CERTIFICATES} are taken", certificates.len()));
+    }
+    let mut store = RootCertStore::empty();
+    for certificate in certificates {
+        let (_, parsed) = x509_parser::parse_x509_certificate(&certificate).map_err(|error| error.to_string())?;
+        let subject = parsed.subject().to_string();
+        if !parsed.is_ca() {
+            return Err(format!("the certificate of {subject} is not one of an authority, so it can't sign others"));
+        }
+        if parsed.validity().not_after.timestamp() < time::OffsetDateTime::now_utc().unix_timestamp() {
+            return Err(format!("the certificate of {subject} has ended"));
+        }
+        store.add(certificate).map_err(|error| format!("the certificate of {subject} can't serve: {error}"))?;
+    }
+    Ok(())
+}

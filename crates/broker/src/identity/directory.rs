@@ -1,0 +1,725 @@
+//! The identities, held in memory so that sign-in works while the database is away, and written to the database first.
+
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    net::IpAddr,
+    sync::Arc,
+};
+
+use foldhash::fast::RandomState;
+use moorfall_core::{AttributeValue, Identity, Limits};
+use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
+use parking_lot::RwLock;
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use time::OffsetDateTime;
+use tokio::sync::Mutex;
+use utoipa::ToSchema;
+
+use crate::{
+    clock::Clock,
+    identity::{
+        authenticator::BUILT_IN,
+        certificate::{self, ClientCertificate},
+        generated_secret::{self, GeneratedSecret},
+        names,
+        passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
+    },
+};
+
+/// What can be wrong with a change of an identity.
+#[derive(Debug, thiserror::Error)]
+pub enum DirectoryError {
+    /// The name can't be one.
+    #[error("{name:?} can't be the name of an identity: {why}")]
+    Name {
+        /// The name.
+        name: String,
+        /// Why.
+        why: &'static str,
+    },
+    /// The password can't be one.
+    #[error("a password has from 1 to {PASSWORD_LENGTH} bytes")]
+    Password,
+    /// Something of it is larger than it may be.
+    #[error("{0}")]
+    TooLarge(String),
+    /// A password and a secret to be made.
+    #[error("either a password is given, or a secret is made in its place, not both")]
+    TwoSecrets,
+    /// The password could not be hashed.
+    #[error("the password could not be hashed: {0}")]
+    Hash(String),
+    /// What a certificate is known by is wrong, or another identity's.
+    #[error("{0}")]
+    Certificate(String),
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// An identity as it is to be.
+#[derive(Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IdentityDraft {
+    /// What the access rules know of it: text, number or truth by name.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// A new password; left out, an earlier one stays.
+    #[serde(default)]
+    pub password: Option<String>,
+    /// Whether the broker makes a new secret, which takes the password's place and is shown once, in the answer. It has
+    /// 160 bits and is verified in microseconds.
+    #[serde(default)]
+    pub generate: bool,
+    /// Whether it may connect.
+    #[serde(default = "yes")]
+    #[schema(default = true)]
+    pub enabled: bool,
+    /// A note for people.
+    #[serde(default)]
+    pub note: String,
+    /// The only client identifier that it may use; any if left out.
+    #[serde(default)]
+    pub client_id: Option<String>,
+    /// What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
+    /// `sha256:…`. Left out, earlier ones stay.
+    #[serde(default)]
+    pub certificates: Option<Vec<String>>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl std::fmt::Debug for IdentityDraft {
+    /// Leaves the password out.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("IdentityDraft")
+            .field("attributes", &self.attributes)
+            .field("enabled", &self.enabled)
+            .finish_non_exhaustive()
+    }
+}
+
+/// One identity of an import.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IdentityImport {
+    /// The name.
+    pub name: String,
+    /// What the access rules know of it: text, number or truth by name.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// Whether it may connect.
+    #[serde(default = "yes")]
+    #[schema(default = true)]
+    pub enabled: bool,
+    /// A note for people.
+    #[serde(default)]
+    pub note: String,
+    /// The only client identifier that it may use; any if left out.
+    #[serde(default)]
+    pub client_id: Option<String>,
+    /// What its client certificates are known by; left out, earlier ones stay.
+    #[serde(default)]
+    pub certificates: Option<Vec<String>>,
+    /// An Argon2id hash in PHC form; left out, an earlier password stays.
+    #[serde(default)]
+    pub password_hash: Option<String>,
+    /// Whether the broker makes a new secret in place of the password; the answer holds it, this once.
+    #[serde(default)]
+    pub generate: bool,
+}
+
+/// What an import does to one identity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ImportEffect {
+    /// There was none of this name.
+    Made,
+    /// It differs.
+    Changed,
+    /// It is so already.
+    Unchanged,
+}
+
+/// An identity as it may be shown: no credential, only whether there is one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct IdentityView {
+    /// The name.
+    pub name: String,
+    /// What the access rules know of it.
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
+    pub attributes: BTreeMap<String, AttributeValue>,
+    /// Whether it has a password.
+    pub has_password: bool,
+    /// Whether it may connect.
+    pub enabled: bool,
+    /// A note for people.
+    pub note: String,
+    /// The only client identifier that it may use; any if null.
+    #[serde(default)]
+    pub client_id: Option<String>,
+    /// What its client certificates are known by.
+    #[serde(default)]
+    pub certificates: Vec<String>,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub created_at: OffsetDateTime,
+    /// When it was last changed.
+    #[serde(with = "time::serde::rfc3339")]
+    pub changed_at: OffsetDateTime,
+}
+
+impl From<&IdentityRecord> for IdentityView {
+    fn from(record: &IdentityRecord) -> Self {
+        Self {
+            name: record.name.clone(),
+            attributes: record.attributes.0.clone(),
+            has_password: record.password_hash.is_some(),
+            enabled: record.enabled,
+            note: record.note.clone(),
+            client_id: record.client_id.clone(),
+            certificates: record.certificates.0.clone(),
+            created_at: record.created_at,
+            changed_at: record.changed_at,
+        }
+    }
+}
+
+/// What a change of an identity means to its live sessions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Impact {
+    /// Nothing.
+    None,
+    /// The rules see something else of it.
+    OtherRights,
+    /// They have to end.
+    SignInAgain,
+}
+
+/// What a sign-in by password came to.
+#[derive(Debug)]
+pub enum SignIn {
+    /// It is who it says.
+    Known(Identity),
+    /// It may not connect now.
+    Disabled,
+    /// The name or what was shown is wrong.
+    Wrong,
+    /// As many of its address wait for their turn as may.
+    TooMany,
+}
+
+/// Whose a certificate is.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Whose {
+    /// This identity's.
+    Of(String),
+    /// No identity has it.
+    Nobody,
+    /// Its marks are those of two identities.
+    Both(String, String),
+}
+
+/// An identity, and whether its password was right before.
+#[derive(Clone, Debug)]
+struct Entry {
+    record: Arc<IdentityRecord>,
+    known_again: KnownAgain,
+}
+
+#[derive(Debug, Default)]
+struct Known {
+    records: HashMap<String, Entry, RandomState>,
+    /// The name of the identity that each mark of a certificate is of.
+    marks: HashMap<String, String, RandomState>,
+    /// The names of the identities that each client identifier is tied to.
+    tied: HashMap<String, Vec<String>, RandomState>,
+}
+
+impl Known {
+    /// Gives what was there before.
+    fn put(&mut self, record: Arc<IdentityRecord>) -> Option<Arc<IdentityRecord>> {
+        let old = self.remove(&record.name);
+        self.marks.extend(record.certificates.0.iter().map(|mark| (mark.clone(), record.name.clone())));
+        if let Some(client_id) = &record.client_id {
+            self.tied.entry(client_id.clone()).or_default().push(record.name.clone());
+        }
+        let same = old.as_ref().filter(|old| old.record.password_hash == record.password_hash);
+        let known_again = same.map(|old| old.known_again.clone()).unwrap_or_default();
+        self.records.insert(record.name.clone(), Entry { record, known_again });
+        old.map(|old| old.record)
+    }
+
+    fn get(&self, name: &str) -> Option<&Arc<IdentityRecord>> {
+        self.records.get(name).map(|entry| &entry.record)
+    }
+
+    fn all(&self) -> impl Iterator<Item = &Arc<IdentityRecord>> {
+        self.records.values().map(|entry| &entry.record)
+    }
+
+    fn remove(&mut self, name: &str) -> Option<Entry> {
+        let Entry { record: old, known_again } = self.records.remove(name)?;
+        if let Some(client_id) = &old.client_id
+            && let Some(owners) = self.tied.get_mut(client_id)
+        {
+            owners.retain(|owner| owner != name);
+            if owners.is_empty() {
+                self.tied.remove(client_id);
+            }
+        }
+        // A mark may have gone to another identity in the same import.
+        for mark in &old.certificates.0 {
+            if self.marks.get(mark).is_some_and(|owner| owner == name) {
+                self.marks.remove(mark);
+            }
+        }
+        Some(Entry { record: old, known_again })
+    }
+}
+
+/// All identities.
+#[derive(Debug)]
+pub struct Directory {
+    store: Store,
+    known: RwLock<Known>,
+    /// Changes are made one at a time, so that memory and database agree.
+    changing: Mutex<()>,
+    /// Those that people chose.
+    pub passwords: Passwords,
+}
+
+impl Directory {
+    /// All that are stored.
+    pub async fn load(store: Store, clock: Clock) -> Result<Self, StoreError> {
+        let mut known = Known::default();
+        for record in store.identities().await? {
+            known.put(Arc::new(record));
+        }
+        let passwords = Passwords::start(clock);
+        Ok(Self { store, known: RwLock::new(known), changing: Mutex::new(()), passwords })
+    }
+
+    /// The first identities by name, behind this one, whose name, note or an attribute holds this text.
+    pub fn list(&self, search: &str, after: Option<&str>, limit: usize) -> Vec<IdentityView> {
+        let matches = |record: &&Arc<IdentityRecord>| {
+            let mut attributes = record.attributes.0.iter();
+            let is_behind = after.is_none_or(|after| *record.name > *after);
+            let matches = record.name.contains(search)
+                || record.note.contains(search)
+                || attributes.any(|(name, value)| format!("{name}={value}").contains(search));
+            is_behind && matches
+        };
+        let mut found: Vec<_> = self.known.read().all().filter(matches).cloned().collect();
+        found.sort_by(|one, other| one.name.cmp(&other.name));
+        found.truncate(limit);
+        found.iter().map(|record| (&**record).into()).collect()
+    }
+
+    /// All identities as the rules see them, in no order.
+    pub fn identities(&self) -> Vec<Identity> {
+        self.known.read().all().map(|record| seen(record)).collect()
+    }
+
+    /// One identity as the rules see it.
+    pub fn identity(&self, name: &str) -> Option<Identity> {
+        self.known.read().get(name).map(|record| seen(record))
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.known.read().records.len()
+    }
+
+    /// One as the interface shows it.
+    pub fn get(&self, name: &str) -> Option<IdentityView> {
+        self.known.read().get(name).map(|record| (&**record).into())
+    }
+
+    /// Whether someone of this name may be connected now. The built-in names always may.
+    pub fn may_connect(&self, name: &str) -> bool {
+        BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
+    }
+
+    /// Hashes a password.
+    pub async fn hash(&self, password: String) -> Result<String, DirectoryError> {
+        self.passwords.make(password).await.map_err(DirectoryError::Hash)
+    }
+
+    /// Makes or replaces an identity; also gives the secret that was made for it, if one was to be, and what the change
+    /// means to its live sessions.
+    pub async fn put(
+        &self,
+        name: &str,
+        draft: IdentityDraft,
+        by: &Author,
+    ) -> Result<(IdentityView, Option<String>, Impact), DirectoryError> {
+        self.check_new_name(name)?;
+        check_size(&draft.attributes, &draft.note, draft.client_id.as_deref())?;
+        let secret = draft.generate.then(GeneratedSecret::make);
+        let hash = match (draft.password, &secret) {
+            (None, None) => None,
+            (None, Some(secret)) => Some(secret.kept.clone()),
+            (Some(_), Some(_)) => return Err(DirectoryError::TwoSecrets),
+            (Some(password), None) if password.is_empty() || password.len() > PASSWORD_LENGTH => {
+                return Err(DirectoryError::Password);
+            }
+            (Some(password), None) => Some(self.hash(password).await?),
+        };
+        let marks = draft.certificates.as_deref().map(read_marks).transpose().map_err(DirectoryError::Certificate)?;
+        let _one_at_a_time = self.changing.lock().await;
+        let certificates = self.certificates_of(name, marks);
+        let all = [(0, name, certificates)];
+        self.check_owners(&all)?;
+        let row = IdentityRow {
+            name,
+            attributes: &draft.attributes,
+            password_hash: hash.as_deref(),
+            enabled: draft.enabled,
+            note: &draft.note,
+            client_id: draft.client_id.as_deref(),
+            certificates: &all[0].2,
+        };
+        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let new_password = hash.is_some();
+        let deed = |records: &[IdentityRecord]| {
+            let mut after = records.first().map(|record| json!(IdentityView::from(record)));
+            if let Some(after) = &mut after {
+                after["new_password"] = new_password.into();
+            }
+            Deed { before, after, ..Deed::new("put", "identity", name) }
+        };
+        let stored = self.store.put_identities(&[row], by, deed).await?.pop();
+        let record = Arc::new(stored.expect("what is put is given back"));
+        let view = (&*record).into();
+        let old = self.known.write().put(Arc::clone(&record));
+        Ok((view, secret.map(|secret| secret.text), impact(old.as_deref(), &record)))
+    }
+
+    /// What is wrong with records of an import, by their places: a name that can't be one or stands twice, or a hash that
+    /// is none.
+    pub fn check_many(&self, records: &[IdentityImport]) -> Vec<(usize, String)> {
+        let mut faults = Vec::new();
+        let mut seen = HashSet::new();
+        let mut certificates = Vec::new();
+        for (place, record) in records.iter().enumerate() {
+            if let Err(error) = self.check_new_name(&record.name) {
+                faults.push((place, error.to_string()));
+            } else if !seen.insert(record.name.as_str()) {
+                faults.push((place, format!("{} stands twice in the import", record.name)));
+            }
+            if let Err(error) = check_size(&record.attributes, &record.note, record.client_id.as_deref()) {
+                faults.push((place, format!("{}: {error}", record.name)));
+            }
+            match record.certificates.as_deref().map(read_marks).transpose() {
+                Err(words) => faults.push((place, words)),
+                Ok(marks) => {
+                    certificates.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+                }
+            }
+            if let Some(fault) = record.password_hash.as_deref().and_then(passwords::hash_fault) {
+                faults.push((place, format!("the password hash of {} {fault}", record.name)));
+            }
+            if record.password_hash.is_some() && record.generate {
+                faults.push((place, format!("{}: {}", record.name, DirectoryError::TwoSecrets)));
+            }
+        }
+        faults.extend(self.owner_faults(&certificates));
+        faults
+    }
+
+    /// Names that there are stay as they are.
+    fn check_new_name(&self, name: &str) -> Result<(), DirectoryError> {
+        check_name(name)?;
+        match names::fault(name) {
+            Some(why) if self.known.read().get(name).is_none() => Err(DirectoryError::Name { name: name.into(), why }),
+            _ => Ok(()),
+        }
+    }
+
+    /// What an import would do to each record.
+    pub fn foresee(&self, records: &[IdentityImport]) -> Vec<ImportEffect> {
+        let known = self.known.read();
+        let foresee = |record: &IdentityImport| match known.get(&record.name) {
+            None => ImportEffect::Made,
+            Some(old) => {
+                let same = old.attributes.0 == record.attributes
+                    && old.enabled == record.enabled
+                    && old.note == record.note
+                    && old.client_id == record.client_id
+                    && record
+                        .certificates
+                        .as_deref()
+                        .is_none_or(|marks| read_marks(marks).is_ok_and(|marks| marks == old.certificates.0))
+                    && !record.generate
+                    && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
+                if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
+            }
+        };
+        records.iter().map(foresee).collect()
+    }
+
+    /// Makes or replaces many identities at once; gives the secrets that were made, by name, and what the change means to
+    /// the live sessions of those that it means something to.
+    pub async fn put_many(&self, records: &[IdentityImport], by: &Author) -> Result<ManyPut, DirectoryError> {
+        let secrets: Vec<_> = records.iter().map(|record| record.generate.then(GeneratedSecret::make)).collect();
+        let _one_at_a_time = self.changing.lock().await;
+        let mut all = Vec::with_capacity(records.len());
+        for (place, record) in records.iter().enumerate() {
+            let marks = record.certificates.as_deref().map(read_marks).transpose();
+            let marks = marks.map_err(DirectoryError::Certificate)?;
+            all.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+        }
+        self.check_owners(&all)?;
+        let rows: Vec<IdentityRow<'_>> = records
+            .iter()
+            .zip(&all)
+            .zip(&secrets)
+            .map(|((record, (_, _, certificates)), secret)| IdentityRow {
+                name: &record.name,
+                attributes: &record.attributes,
+                password_hash: secret.as_ref().map(|secret| &*secret.kept).or(record.password_hash.as_deref()),
+                enabled: record.enabled,
+                note: &record.note,
+                client_id: record.client_id.as_deref(),
+                certificates,
+            })
+            .collect();
+        let made = self.foresee(records).iter().filter(|effect| **effect == ImportEffect::Made).count();
+        let deed = Deed {
+            after: Some(json!({ "made": made, "changed": records.len() - made })),
+            ..Deed::new("import", "identity", format!("{} of them", records.len()))
+        };
+        let stored = self.store.put_identities(&rows, by, |_| deed).await?;
+        let mut known = self.known.write();
+        let mut impacts = Vec::new();
+        for record in stored {
+            let record = Arc::new(record);
+            let old = known.put(Arc::clone(&record));
+            match impact(old.as_deref(), &record) {
+                Impact::None => {}
+                impact => impacts.push((record.name.clone(), impact)),
+            }
+        }
+        let made = records.iter().zip(secrets);
+        let secrets = made.filter_map(|(record, secret)| Some((record.name.clone(), secret?.text))).collect();
+        Ok(ManyPut { secrets, impacts })
+    }
+
+    /// Removes an identity; gives whether there was one.
+    pub async fn remove(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
+        let _one_at_a_time = self.changing.lock().await;
+        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let deed = Deed { before, ..Deed::new("remove", "identity", name) };
+        let removed = self.store.remove_identity(name, by, &deed).await?;
+        self.known.write().remove(name);
+        Ok(removed)
+    }
+
+    /// The only client identifier that an identity may use, if it is tied to one.
+    pub fn client_id_of(&self, name: &str) -> Option<String> {
+        self.known.read().get(name)?.client_id.clone()
+    }
+
+    /// The only client identifiers that some identities may use, by their names.
+    pub fn tied(&self) -> BTreeMap<Arc<str>, String> {
+        let known = self.known.read();
+        let tied = known.all().filter_map(|record| Some((record.name.as_str().into(), record.client_id.clone()?)));
+        tied.collect()
+    }
+
+    /// Whether a client identifier is tied to this identity, among others perhaps; `None` if it is tied to nobody.
+    pub fn is_tied(&self, client_id: &str, name: &str) -> Option<bool> {
+        let known = self.known.read();
+        let owners = known.tied.get(client_id)?;
+        Some(owners.iter().any(|owner| owner == name))
+    }
+
+    /// What an identity's certificates are known by, if these are the new marks, or none are given.
+    fn certificates_of(&self, name: &str, marks: Option<Vec<String>>) -> Vec<String> {
+        let stay = || self.known.read().get(name).map(|record| record.certificates.0.clone());
+        marks.or_else(stay).unwrap_or_default()
+    }
+
+    /// What is wrong when identities get these marks, by their places: no two may have the same.
+    fn owner_faults(&self, all: &[(usize, &str, Vec<String>)]) -> Vec<(usize, String)> {
+        let known = self.known.read();
+        let replaced: HashSet<&str> = all.iter().map(|(_, name, _)| *name).collect();
+        let mut owners = HashMap::new();
+        let mut faults = Vec::new();
+        for (place, name, marks) in all {
+            for mark in marks {
+                let here = owners.insert(mark, *name).filter(|other| other != name);
+                let stays = |owner: &&str| !replaced.contains(owner);
+                let there = || known.marks.get(mark).map(String::as_str).filter(stays);
+                if let Some(other) = here.or_else(there) {
+                    faults.push((*place, format!("{mark} is what certificates of {other} are known by already")));
+                }
+            }
+        }
+        faults
+    }
+
+    fn check_owners(&self, all: &[(usize, &str, Vec<String>)]) -> Result<(), DirectoryError> {
+        let fault = self.owner_faults(all).into_iter().next();
+        fault.map_or(Ok(()), |(_, words)| Err(DirectoryError::Certificate(words)))
+    }
+
+    /// Whose a certificate is.
+    pub fn by_certificate(&self, certificate: &ClientCertificate) -> Whose {
+        let known = self.known.read();
+        let mut owners = certificate.marks.iter().filter_map(|mark| known.marks.get(mark));
+        let Some(first) = owners.next() else { return Whose::Nobody };
+        match owners.find(|other| *other != first) {
+            None => Whose::Of(first.clone()),
+            Some(other) => Whose::Both(first.clone(), other.clone()),
+        }
+    }
+
+    /// Someone who has shown a good token or certificate.
+    pub fn by_proof(&self, name: &str) -> SignIn {
+        match self.known.read().get(name) {
+            Some(record) if record.enabled => SignIn::Known(seen(record)),
+            Some(_) => SignIn::Disabled,
+            None => SignIn::Wrong,
+        }
+    }
+
+    /// Checks a name and a password. Secrets that the broker made are verified at once; passwords that people chose wait
+    /// for their turn, and so does all that is wrong.
+    pub async fn sign_in(&self, name: &str, password: &[u8], address: IpAddr, limits: &Limits) -> SignIn {
+        let entry = self.known.read().records.get(name).cloned();
+        let stored = entry.as_ref().and_then(|entry| entry.record.password_hash.as_deref());
+        let is_generated = stored.is_some_and(generated_secret::is_generated);
+        let checked = match stored {
+            Some(kept) if is_generated && generated_secret::is_right(kept, password) => Checked::Right,
+            stored => {
+                let guess = Guess {
+                    address,
+                    name: format!("identity {name}").into(),
+                    password,
+                    stored: stored.filter(|_| !is_generated),
+                    known: entry.as_ref().map(|entry| &entry.known_again).filter(|_| !is_generated),
+                    limits,
+                };
+                self.passwords.check(guess).await
+            }
+        };
+        match (entry, checked) {
+            (_, Checked::TooMany) => SignIn::TooMany,
+            (Some(entry), Checked::Right) if entry.record.enabled => SignIn::Known(seen(&entry.record)),
+            (Some(_), Checked::Right) => SignIn::Disabled,
+            _ => SignIn::Wrong,
+        }
+    }
+}
+
+impl Directory {
+    /// What somebody is told who has shown something that is wrong, after it has cost what a wrong password costs.
+    pub async fn wrong(&self, name: &str, address: IpAddr, limits: &Limits) -> SignIn {
+        let name = format!("identity {name}").into();
+        let guess = Guess { address, name, password: b"", stored: None, known: None, limits };
+        match self.passwords.check(guess).await {
+            Checked::TooMany => SignIn::TooMany,
+            Checked::Right | Checked::Wrong => SignIn::Wrong,
+        }
+    }
+}
+
+/// What an import has done.
+#[derive(Debug)]
+pub struct ManyPut {
+    /// Secrets that were made, with the names of their identities.
+    pub secrets: Vec<(String, String)>,
+    /// What each change means for sessions, by name.
+    pub impacts: Vec<(String, Impact)>,
+}
+
+fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
+    match old {
+        Some(old)
+            if old.password_hash != new.password_hash
+                || old.client_id != new.client_id
+                || old.certificates.0.iter().any(|mark| !new.certificates.0.contains(mark))
+                || !new.enabled =>
+        {
+            Impact::SignInAgain
+        }
+        Some(old) if old.attributes.0 != new.attributes.0 => Impact::OtherRights,
+        _ => Impact::None,
+    }
+}
+
+/// The most marks of one identity.
+const MARKS: usize = 16;
+
+/// Marks in the one way that certificates are looked up by, each once.
+fn read_marks(texts: &[String]) -> Result<Vec<String>, String> {
+    if texts.len() > MARKS {
+        return Err(format!("an identity's certificates are known by {MARKS} things at most"));
+    }
+    let mut marks = Vec::with_capacity(texts.len());
+    for text in texts {
+        let mark = certificate::read_mark(text)?;
+        if !marks.contains(&mark) {
+            marks.push(mark);
+        }
+    }
+    Ok(marks)
+}
+
+fn seen(record: &IdentityRecord) -> Identity {
+    Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() }
+}
+
+/// Attributes of one identity, bytes of an attribute's name and of its value, of a note and of a client identifier.
+const ATTRIBUTES: usize = 64;
+const ATTRIBUTE_NAME: usize = 64;
+const ATTRIBUTE: usize = 1_024;
+const NOTE: usize = 2_048;
+const CLIENT_ID: usize = 256;
+
+/// Whether what people write of an identity stays within its bounds: it is held in memory, listed and recorded.
+fn check_size(
+    attributes: &BTreeMap<String, AttributeValue>,
+    note: &str,
+    client_id: Option<&str>,
+) -> Result<(), DirectoryError> {
+    let too_large = |what: &str, most: usize| Err(DirectoryError::TooLarge(format!("{what} has at most {most} bytes")));
+    if attributes.len() > ATTRIBUTES {
+        let words = format!("an identity has at most {ATTRIBUTES} attributes; {} are given", attributes.len());
+        return Err(DirectoryError::TooLarge(words));
+    }
+    if attributes.keys().any(|name| name.is_empty() || name.len() > ATTRIBUTE_NAME) {
+        return too_large("the name of an attribute has at least one byte, and", ATTRIBUTE_NAME);
+    }
+    if attributes.values().any(|value| matches!(value, AttributeValue::Text(text) if text.len() > ATTRIBUTE)) {
+        return too_large("an attribute", ATTRIBUTE);
+    }
+    if note.len() > NOTE {
+        return too_large("a note", NOTE);
+    }
+    if client_id.is_some_and(|id| id.len() > CLIENT_ID) {
+        return too_large("a client identifier", CLIENT_ID);
+    }
+    Ok(())
+}
+
+fn check_name(name: &str) -> Result<(), DirectoryError> {
+    let why = if name.is_empty() {
+        "it is empty"
+    } else if name.len() > 128 {
+        "it has more than 128 bytes"
+    } else if BUILT_IN.contains(&name) {
+        "that is a built-in name"
+    } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
+        "names stand in topic levels, so / + # and control characters can't be part of one"
+    } else {
+        return Ok(());
+    };
+    Err(DirectoryError::Name { name: name.into(), why })
+}

@@ -1,0 +1,51 @@
+//! What identities may do, as the rooms ask that don't know who decides it.
+
+use std::{fmt, sync::Arc};
+
+use moorfall_core::{Quota, access::Access};
+
+/// What an identity may do.
+pub enum Rights {
+    /// Everything.
+    Unlimited,
+    /// What the rules say.
+    Bound(Access),
+    /// It can't connect, and why.
+    None(NoEntry),
+}
+
+/// Why an identity can't connect.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NoEntry {
+    /// There is none of this name any more.
+    Unknown,
+    /// The rules can't be applied to it.
+    Unfit(String),
+}
+
+impl fmt::Display for NoEntry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unknown => f.write_str("there is no such identity any more"),
+            Self::Unfit(why) => f.write_str(why),
+        }
+    }
+}
+
+/// Says what identities may do.
+pub trait Judge: fmt::Debug + Send + Sync {
+    /// What an identity may do now by a client of this identifier.
+    fn rights(&self, identity: &str, client_id: &str) -> Rights;
+
+    /// How much an identity may hold: as the limits say, and as its cohorts do.
+    fn quota(&self, identity: &str) -> Quota;
+
+    /// Whether an identity may connect at all.
+    fn may_connect(&self, identity: &str) -> bool;
+
+    /// Whether a client identifier is tied to this identity; `None` if it is tied to nobody.
+    fn is_tied(&self, client_id: &str, identity: &str) -> Option<bool>;
+}
+
+/// Who judges, for those who only ask.
+pub type Judges = Arc<dyn Judge>;

@@ -1,0 +1,124 @@
+//! Accepting clients, and TLS before whatever they speak.
+
+use std::{net::SocketAddr, sync::Arc, time::Duration};
+
+use moorfall_core::Time;
+use tokio::{
+    net::{TcpListener, TcpStream},
+    time::{sleep, timeout_at},
+};
+
+use crate::{
+    identity::certificate::ClientCertificate,
+    listeners::{
+        listener::Listener,
+        origin::{Arrived, Origin, Reception},
+        seats::Seat,
+        settings::Transport,
+        stream::{Layer, Stream},
+        upgrade::Visit,
+    },
+};
+
+/// Accepts until the service stops; each connection is a task of its own.
+pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: TcpListener) {
+    // Each is said once for each time that it begins, not for each connection: a flood shall not fill the log too.
+    let mut turned_away = None;
+    let mut no_descriptor = false;
+    loop {
+        let accepted = tokio::select! {
+            accepted = socket.accept() => accepted,
+            () = reception.common.stopping.cancelled() => return,
+        };
+        match accepted {
+            Ok((stream, address)) => {
+                if std::mem::take(&mut no_descriptor) {
+                    tracing::info!(listener = %listener.name, "connections are accepted again");
+                }
+                let began = reception.common.clock.now();
+                let seat = reception.seats.take(&listener, address.ip(), began);
+                let refusal = seat.as_ref().map_or_else(|refusal| Some(*refusal), |seat| seat.refusal);
+                if let Some(refusal) = refusal
+                    && turned_away.is_none()
+                {
+                    tracing::warn!(%address, listener = %listener.name, "connections are refused: {refusal}");
+                }
+                turned_away = refusal;
+                // A hand-shake of TLS is more than who is turned away may cost.
+                if let Ok(seat) = seat
+                    && (refusal.is_none() || listener.tls.is_none())
+                {
+                    reception.common.tasks.spawn(begin(
+                        Arc::clone(&reception),
+                        Arc::clone(&listener),
+                        stream,
+                        address,
+                        began,
+                        seat,
+                    ));
+                }
+            }
+            Err(error) => {
+                // Out of descriptors or memory: waiting is all that helps.
+                if !std::mem::replace(&mut no_descriptor, true) {
+                    tracing::error!(%error, listener = %listener.name, "connections can't be accepted now");
+                }
+                sleep(Duration::from_millis(100)).await;
+            }
+        }
+    }
+}
+
+/// Goes through the layers of a new connection, and serves it.
+async fn begin(
+    reception: Arc<Reception>,
+    listener: Arc<Listener>,
+    stream: TcpStream,
+    address: SocketAddr,
+    began: Time,
+    seat: Seat,
+) {
+    // Small packets must not wait for more; without it they only come later.
+    let _ = stream.set_nodelay(true);
+    let deadline = reception.common.clock.instant(began + listener.limits.connect_time);
+    let not_let_in = |words: &str| {
+        tracing::info!(%address, listener = %listener.name, "not let in: {words}");
+    };
+    let mut certificate = None;
+    let removals = (reception.removals)();
+    let layered: Box<dyn Layer> = match &listener.tls {
+        None if listener.transport == Transport::Tcp => {
+            let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
+            return (reception.serve)(Arrived { stream: Stream::Tcp(stream), origin, seat }).await;
+        }
+        None => Box::new(stream),
+        Some(tls) => match timeout_at(deadline, tls.acceptor().accept(stream)).await {
+            Ok(Ok(stream)) => {
+                let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
+                certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
+                if tls.trusts_nobody() && tls.requires_certificate() {
+                    return not_let_in(
+                        "no authority is known that signs client certificates; `moorfall authorities add` makes one known",
+                    );
+                }
+                if certificate.is_none() && tls.requires_certificate() {
+                    return not_let_in("the client's certificate can't be read");
+                }
+                Box::new(stream)
+            }
+            Ok(Err(error)) => return not_let_in(&format!("the TLS hand-shake failed: {error}")),
+            Err(_) => return not_let_in("the TLS hand-shake took too long"),
+        },
+    };
+    if listener.transport == Transport::Tls {
+        let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
+        return (reception.serve)(Arrived { stream: Stream::Layered(layered), origin, seat }).await;
+    }
+    let name = Arc::clone(&listener.name);
+    let visit =
+        Visit { reception, listener, address, certificate, removals, began, seat: parking_lot::Mutex::new(Some(seat)) };
+    let shaken = timeout_at(deadline, visit.shake_hands(layered)).await;
+    if shaken.is_err() {
+        tracing::info!(%address, listener = %name, "not let in: the WebSocket hand-shake took too long");
+    }
+}

@@ -1,0 +1,75 @@
+//! Who has come: a stream of bytes, where it comes from, and its seat.
+
+use std::{net::SocketAddr, sync::Arc};
+
+use futures_util::future::BoxFuture;
+use moorfall_core::Time;
+
+use crate::{
+    common::Common,
+    identity::certificate::ClientCertificate,
+    listeners::{
+        doors::Doors,
+        listener::Listener,
+        seats::{Seat, Seats},
+        stream::Stream,
+    },
+};
+
+/// Where a connection came from.
+pub struct Origin {
+    /// The client's address.
+    pub address: SocketAddr,
+    /// By which listener it came.
+    pub listener: Arc<Listener>,
+    /// The certificate that the client has shown, if it has; an authority that is trusted has signed it.
+    pub certificate: Option<Arc<ClientCertificate>>,
+    /// Authorities that had been removed when it was shown.
+    pub removals: u64,
+    /// When it was accepted, before TLS or WebSocket took their time.
+    pub at: Time,
+    /// Present for a client that a person holds at the console.
+    pub acting: Option<Acting>,
+}
+
+/// A person acts as an identity, and has shown elsewhere that they may.
+#[derive(Clone, Debug)]
+pub struct Acting {
+    /// As whom.
+    pub identity: String,
+    /// Who.
+    pub person: Arc<str>,
+}
+
+/// A client that a listener has let through to where MQTT is spoken.
+pub struct Arrived {
+    /// What is read from it and written to it.
+    pub stream: Stream,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// Given back when the connection is over.
+    pub seat: Seat,
+}
+
+/// What is done with who has come; it lasts as long as the connection.
+type Serve = Box<dyn Fn(Arrived) -> BoxFuture<'static, ()> + Send + Sync>;
+
+/// What all listeners need. They don't know what is spoken on the connections that they hand on.
+pub struct Reception {
+    /// What the process shares.
+    pub common: Arc<Common>,
+    /// How many may come.
+    pub seats: Arc<Seats>,
+    /// By which names browsers may come in.
+    pub doors: Doors,
+    /// How many authorities were removed so far.
+    pub removals: Box<dyn Fn() -> u64 + Send + Sync>,
+    /// What is done with who has come.
+    pub serve: Serve,
+}
+
+impl std::fmt::Debug for Reception {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Reception").field("seats", &self.seats).field("doors", &self.doors).finish_non_exhaustive()
+    }
+}

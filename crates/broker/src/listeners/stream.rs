@@ -1,0 +1,100 @@
+//! The bytes of one connection, whatever carries them.
+
+use std::{
+    io,
+    pin::Pin,
+    task::{Context, Poll, ready},
+};
+
+use bytes::{Buf, BytesMut};
+use moorfall_core::Outgoing;
+use tokio::{
+    io::{AsyncRead, AsyncWrite, ReadBuf},
+    net::TcpStream,
+};
+
+/// Bytes taken from a layered stream at a time.
+const LAYERED_READ: usize = 16 * 1024;
+
+/// Chunks of one vectored write.
+const CHUNKS: usize = 64;
+
+/// What a connection is carried by, below MQTT and above TCP.
+pub trait Layer: AsyncRead + AsyncWrite + Send + Unpin {}
+
+impl<T: AsyncRead + AsyncWrite + Send + Unpin> Layer for T {}
+
+/// A connection's bytes. While it is idle it holds no buffer of its own.
+pub enum Stream {
+    /// Plain TCP.
+    Tcp(TcpStream),
+    /// TLS, WebSocket, or both.
+    Layered(Box<dyn Layer>),
+}
+
+impl Stream {
+    /// Appends what has arrived to `buffer`: up to `size` bytes, 0 at the end of the stream.
+    pub fn poll_read(
+        &mut self,
+        context: &mut Context<'_>,
+        buffer: &mut BytesMut,
+        size: usize,
+    ) -> Poll<io::Result<usize>> {
+        match self {
+            Self::Tcp(stream) => loop {
+                ready!(stream.poll_read_ready(context))?;
+                buffer.reserve(size);
+                match stream.try_read_buf(buffer) {
+                    Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+                    done => return Poll::Ready(done),
+                }
+            },
+            Self::Layered(stream) => {
+                // On the stack, so that a connection that waits holds nothing.
+                let mut space = [0; LAYERED_READ];
+                let mut read = ReadBuf::new(&mut space);
+                ready!(Pin::new(stream).poll_read(context, &mut read))?;
+                buffer.extend_from_slice(read.filled());
+                Poll::Ready(Ok(read.filled().len()))
+            }
+        }
+    }
+
+    /// Writes from `outgoing` as much as is taken, in one vectored write.
+    pub fn poll_write(&mut self, context: &mut Context<'_>, outgoing: &mut Outgoing) -> Poll<io::Result<usize>> {
+        let count = {
+            let mut slices = [io::IoSlice::new(&[]); CHUNKS];
+            let used = outgoing.chunks_vectored(&mut slices);
+            let slices = &slices[..used];
+            match self {
+                Self::Tcp(stream) => ready!(Pin::new(stream).poll_write_vectored(context, slices))?,
+                Self::Layered(stream) => {
+                    let count = ready!(Pin::new(&mut *stream).poll_write_vectored(context, slices))?;
+                    // A layer may hold back what it was given.
+                    if count == outgoing.remaining() {
+                        let _pending = Pin::new(stream).poll_flush(context)?;
+                    }
+                    count
+                }
+            }
+        };
+        outgoing.advance(count);
+        Poll::Ready(Ok(count))
+    }
+
+    /// Has everything sent that a layer still holds; done at once for plain TCP.
+    pub fn poll_flush(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self {
+            Self::Tcp(_) => Poll::Ready(Ok(())),
+            Self::Layered(stream) => Pin::new(stream).poll_flush(context),
+        }
+    }
+
+    /// Says that nothing more will be written.
+    pub fn poll_shutdown(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self {
+            Self::Tcp(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Layered(stream) => Pin::new(stream).poll_shutdown(context),
+        }
+    }
+}

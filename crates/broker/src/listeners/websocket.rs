@@ -1,0 +1,359 @@
+//! MQTT within WebSocket (RFC 6455, MQTT §6): the hand-shake, and a stream of bytes over binary frames.
+//!
+//! Frames are not put together: their contents go on as they come, so that a connection holds no more than it would
+//! without WebSocket, however large a frame is.
+
+use std::{
+    io::{self, Cursor},
+    pin::Pin,
+    task::{Context, Poll, ready},
+};
+
+use axum::http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, header};
+use bytes::{Buf, BufMut, BytesMut};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tungstenite::{
+    handshake::derive_accept_key,
+    protocol::frame::{
+        FrameHeader,
+        coding::{Control, Data, OpCode},
+    },
+};
+
+use crate::listeners::doors::{Doors, is_from_elsewhere};
+
+/// The name of the sub-protocol ([MQTT-6.0.0-3], [MQTT-6.0.0-4]).
+const SUB_PROTOCOL: &str = "mqtt";
+
+/// The longest payload of a control frame, bytes (RFC 6455, 5.5).
+const CONTROL: u64 = 125;
+
+/// Bytes written as one frame at most, and held until they are sent.
+const FRAME: usize = 32 * 1024;
+
+/// Bytes read from below at a time.
+const READ: usize = 8 * 1024;
+
+/// Why a request is not a WebSocket that leads here.
+#[derive(Debug)]
+pub struct Declined {
+    /// The status of the answer.
+    pub status: StatusCode,
+    /// Its body.
+    pub words: &'static str,
+}
+
+/// Which pages may open a WebSocket.
+pub struct Pages<'a> {
+    /// Pages of these origins, besides those of the same host: a browser tells from which page a request comes, and any
+    /// page could ask.
+    pub origins: &'a [String],
+    /// The names of this service.
+    pub doors: &'a Doors,
+    /// Whether the listener has TLS.
+    pub is_secure: bool,
+}
+
+/// The answer to a request for a WebSocket.
+pub fn accept<B>(request: &Request<B>, pages: &Pages<'_>) -> Result<Response<()>, Declined> {
+    let headers = request.headers();
+    let declined = |status, words| Err(Declined { status, words });
+    let upgrade = has_token(headers, header::UPGRADE, "websocket") && has_token(headers, header::CONNECTION, "upgrade");
+    if request.method() != Method::GET || !upgrade {
+        return declined(StatusCode::UPGRADE_REQUIRED, "This is the place of MQTT over WebSocket.\n");
+    }
+    if headers.get(header::SEC_WEBSOCKET_VERSION).is_none_or(|version| version != "13") {
+        return declined(StatusCode::UPGRADE_REQUIRED, "WebSocket version 13 is spoken here.\n");
+    }
+    let Some(key) = headers.get(header::SEC_WEBSOCKET_KEY) else {
+        return declined(StatusCode::BAD_REQUEST, "The request has no Sec-WebSocket-Key.\n");
+    };
+    if !has_token(headers, header::SEC_WEBSOCKET_PROTOCOL, SUB_PROTOCOL) {
+        return declined(StatusCode::BAD_REQUEST, "Ask for the sub-protocol mqtt.\n");
+    }
+    if !pages.may(headers) {
+        return declined(StatusCode::FORBIDDEN, "Pages of this origin may not connect here.\n");
+    }
+    let mut response = Response::new(());
+    *response.status_mut() = StatusCode::SWITCHING_PROTOCOLS;
+    let answer = HeaderValue::try_from(derive_accept_key(key.as_bytes())).unwrap_or(HeaderValue::from_static(""));
+    for (name, value) in [
+        (header::UPGRADE, HeaderValue::from_static("websocket")),
+        (header::CONNECTION, HeaderValue::from_static("Upgrade")),
+        (header::SEC_WEBSOCKET_ACCEPT, answer),
+        (header::SEC_WEBSOCKET_PROTOCOL, HeaderValue::from_static(SUB_PROTOCOL)),
+    ] {
+        response.headers_mut().insert(name, value);
+    }
+    Ok(response)
+}
+
+fn has_token(headers: &HeaderMap, name: header::HeaderName, wanted: &str) -> bool {
+    let values = headers.get_all(name).into_iter().filter_map(|value| value.to_str().ok());
+    values.flat_map(|value| value.split(',')).any(|token| token.trim().eq_ignore_ascii_case(wanted))
+}
+
+impl Pages<'_> {
+    /// Programs that are no browsers send no origin.
+    fn may(&self, headers: &HeaderMap) -> bool {
+        let Some(origin) = headers.get(header::ORIGIN) else { return !is_from_elsewhere(headers) };
+        let Ok(origin) = origin.to_str() else { return false };
+        self.origins.iter().any(|allowed| allowed == origin)
+            || self.doors.is_own_origin(headers, origin, self.is_secure) && !is_from_elsewhere(headers)
+    }
+}
+
+/// Bytes over the binary frames of a server's WebSocket.
+pub struct WebSocket<S> {
+    inner: S,
+    /// Received and not looked at yet.
+    raw: BytesMut,
+    /// Of the frame that is being received.
+    incoming: Incoming,
+    /// Frames that are being sent.
+    outgoing: BytesMut,
+    /// Nothing more is read: the peer has said goodbye.
+    finished: bool,
+    /// A close frame was sent.
+    closed: bool,
+}
+
+#[derive(Default)]
+struct Incoming {
+    kind: Kind,
+    left: u64,
+    mask: [u8; 4],
+    /// Where in the mask the next byte is.
+    turn: usize,
+    /// What a control frame has carried so far.
+    control: BytesMut,
+    /// Whether a message is open that further frames continue.
+    within_message: bool,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Kind {
+    #[default]
+    None,
+    Data,
+    Ping,
+    Pong,
+    Close,
+}
+
+impl<S> WebSocket<S> {
+    /// A WebSocket whose hand-shake is done.
+    pub fn new(inner: S) -> Self {
+        Self {
+            inner,
+            raw: BytesMut::new(),
+            incoming: Incoming::default(),
+            outgoing: BytesMut::new(),
+            finished: false,
+            closed: false,
+        }
+    }
+
+    fn put_frame(&mut self, opcode: OpCode, payload: &[&[u8]]) {
+        let header = FrameHeader { opcode, ..FrameHeader::default() };
+        let length: usize = payload.iter().map(|part| part.len()).sum();
+        let mut head = Vec::with_capacity(10);
+        if header.format(length as u64, &mut head).is_ok() {
+            self.outgoing.put_slice(&head);
+            payload.iter().for_each(|part| self.outgoing.put_slice(part));
+        }
+    }
+
+    fn say_close(&mut self, code: u16) {
+        if !self.closed {
+            self.closed = true;
+            self.put_frame(OpCode::Control(Control::Close), &[&code.to_be_bytes()]);
+        }
+    }
+
+    /// Ends a WebSocket that breaks its rules: the error ends the connection, the close frame says why.
+    fn broken(&mut self, code: u16, words: &'static str) -> io::Error {
+        self.say_close(code);
+        io::Error::new(io::ErrorKind::InvalidData, words)
+    }
+
+    /// Takes the next header off `raw`; gives whether there was a whole one.
+    fn take_header(&mut self) -> io::Result<bool> {
+        let mut cursor = Cursor::new(&self.raw[..]);
+        let parsed = FrameHeader::parse(&mut cursor);
+        let size = usize::try_from(cursor.position()).unwrap_or(0);
+        let (header, length) = match parsed {
+            Ok(Some(parsed)) => parsed,
+            Ok(None) => return Ok(false),
+            Err(_) => return Err(self.broken(1002, "a WebSocket frame has no sense")),
+        };
+        self.raw.advance(size);
+        let Some(mask) = header.mask else {
+            return Err(self.broken(1002, "a client's WebSocket frame was not masked"));
+        };
+        if header.rsv1 || header.rsv2 || header.rsv3 {
+            return Err(self.broken(1002, "a WebSocket frame used an extension that was not agreed on"));
+        }
+        let kind = match header.opcode {
+            OpCode::Data(Data::Binary) if !self.incoming.within_message => Kind::Data,
+            OpCode::Data(Data::Continue) if self.incoming.within_message => Kind::Data,
+            // [MQTT-6.0.0-1].
+            OpCode::Data(Data::Text) => return Err(self.broken(1003, "a WebSocket frame was text, not binary")),
+            OpCode::Data(_) => return Err(self.broken(1002, "WebSocket frames came in an order that has no sense")),
+            OpCode::Control(_) if length > CONTROL || !header.is_final => {
+                return Err(self.broken(1002, "a WebSocket control frame was too long or in pieces"));
+            }
+            OpCode::Control(Control::Ping) => Kind::Ping,
+            OpCode::Control(Control::Pong) => Kind::Pong,
+            OpCode::Control(Control::Close) => Kind::Close,
+            OpCode::Control(_) => return Err(self.broken(1002, "a WebSocket frame is of a kind that does not exist")),
+        };
+        if kind == Kind::Data {
+            self.incoming.within_message = !header.is_final;
+        }
+        self.incoming = Incoming {
+            kind,
+            left: length,
+            mask,
+            turn: 0,
+            control: BytesMut::new(),
+            within_message: self.incoming.within_message,
+        };
+        Ok(true)
+    }
+
+    /// Moves contents from `raw` to `out`, as far as there are some; handles control frames.
+    fn take_contents(&mut self, out: &mut ReadBuf<'_>) -> io::Result<()> {
+        while out.remaining() > 0 && !self.finished {
+            if self.incoming.kind == Kind::None && !self.take_header()? {
+                return Ok(());
+            }
+            let Incoming { kind, left, mask, turn, control, .. } = &mut self.incoming;
+            let most = if *kind == Kind::Data { out.remaining() } else { usize::MAX };
+            let count = self.raw.len().min(usize::try_from(*left).unwrap_or(usize::MAX)).min(most);
+            let mut part = self.raw.split_to(count);
+            for byte in part.iter_mut() {
+                *byte ^= mask[*turn];
+                *turn = (*turn + 1) & 3;
+            }
+            *left -= count as u64;
+            if *kind == Kind::Data {
+                out.put_slice(&part);
+            } else {
+                control.put_slice(&part);
+            }
+            if *left > 0 {
+                return Ok(());
+            }
+            let (kind, control) = (*kind, std::mem::take(control));
+            self.incoming.kind = Kind::None;
+            match kind {
+                // One answer waits at a time: a peer that only pings and does not read can't fill the memory.
+                Kind::Ping if self.outgoing.len() < FRAME => {
+                    self.put_frame(OpCode::Control(Control::Pong), &[&control]);
+                }
+                Kind::Close => {
+                    self.finished = true;
+                    self.say_close(1000);
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<S: AsyncWrite + Unpin> WebSocket<S> {
+    /// Sends what is held.
+    fn poll_send(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        while self.outgoing.has_remaining() {
+            let count = ready!(Pin::new(&mut self.inner).poll_write(context, &self.outgoing))?;
+            if count == 0 {
+                return Poll::Ready(Err(io::ErrorKind::WriteZero.into()));
+            }
+            self.outgoing.advance(count);
+        }
+        if self.outgoing.capacity() > 0 {
+            self.outgoing = BytesMut::new();
+        }
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl<S: AsyncRead + AsyncWrite + Unpin> AsyncRead for WebSocket<S> {
+    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, out: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        let this = &mut *self;
+        let before = out.filled().len();
+        loop {
+            let taken = this.take_contents(out);
+            // Answers to control frames leave even if nothing else is written.
+            if this.outgoing.has_remaining()
+                && let Poll::Ready(Err(error)) = this.poll_send(context)
+            {
+                return Poll::Ready(Err(error));
+            }
+            taken?;
+            if out.filled().len() > before || this.finished || out.remaining() == 0 {
+                return Poll::Ready(Ok(()));
+            }
+            let mut space = [0; READ];
+            let mut read = ReadBuf::new(&mut space);
+            ready!(Pin::new(&mut this.inner).poll_read(context, &mut read))?;
+            if read.filled().is_empty() {
+                return Poll::Ready(Ok(()));
+            }
+            this.raw.extend_from_slice(read.filled());
+        }
+    }
+}
+
+impl<S: AsyncWrite + Unpin> AsyncWrite for WebSocket<S> {
+    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        let slice = io::IoSlice::new(bytes);
+        self.as_mut().poll_write_vectored(context, &[slice])
+    }
+
+    /// Takes up to one frame's worth, once what was taken before has been sent.
+    fn poll_write_vectored(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        slices: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        let this = &mut *self;
+        ready!(this.poll_send(context))?;
+        if this.closed {
+            return Poll::Ready(Err(io::ErrorKind::BrokenPipe.into()));
+        }
+        let mut parts: Vec<&[u8]> = Vec::with_capacity(slices.len());
+        let mut taken = 0;
+        for slice in slices {
+            let part = &slice[..slice.len().min(FRAME - taken)];
+            taken += part.len();
+            parts.push(part);
+        }
+        if taken > 0 {
+            this.put_frame(OpCode::Data(Data::Binary), &parts);
+        }
+        // What can't be sent now is sent by the next write or flush.
+        match this.poll_send(context) {
+            Poll::Ready(Err(error)) => Poll::Ready(Err(error)),
+            _ => Poll::Ready(Ok(taken)),
+        }
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        true
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        ready!(self.poll_send(context))?;
+        Pin::new(&mut self.inner).poll_flush(context)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.say_close(1000);
+        ready!(self.poll_send(context))?;
+        ready!(Pin::new(&mut self.inner).poll_flush(context))?;
+        Pin::new(&mut self.inner).poll_shutdown(context)
+    }
+}

@@ -1,0 +1,210 @@
+//! How messages reach the sessions that are to have them, and what of that must survive.
+
+use std::sync::Arc;
+
+use moorfall_core::{
+    Message, Run,
+    router::{Load, Recipient, Route, is_filed},
+    session::Routed,
+};
+use moorfall_wire::{PacketId, QoS};
+use smallvec::SmallVec;
+
+use crate::sessions::{
+    Sessions,
+    journal::{self, Promise},
+    record::{Outcome, SessionRecord},
+};
+use moorfall_live::{
+    counters::Batch,
+    journeys::{Publisher, Unsent},
+    topics::hierarchy::Noted,
+};
+
+/// By whom a message comes.
+#[derive(Clone, Copy)]
+pub struct By<'a> {
+    /// Whose message it is.
+    pub identity: &'a Arc<str>,
+    /// Present if an answer is due.
+    pub waiting: Option<Waiting<'a>>,
+}
+
+/// A publisher that waits for an answer.
+#[derive(Clone, Copy)]
+pub struct Waiting<'a> {
+    /// The publisher's session.
+    pub record: &'a Arc<SessionRecord>,
+    /// The message's packet identifier.
+    pub packet_id: PacketId,
+}
+
+/// What became of messages that follow each other.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Handed {
+    /// To how many sessions they went, without the publisher if it wants none of its own.
+    pub count: usize,
+    /// So many, from the first, had room in a queue.
+    pub taken: usize,
+}
+
+impl Handed {
+    fn of_one(self) -> Routed {
+        if self.count > 0 && self.taken == 0 { Routed::QueuesFull } else { Routed::To(self.count) }
+    }
+}
+
+/// What decides whether a message is filed for a recipient.
+fn terms(recipient: &Recipient<Arc<SessionRecord>>) -> (QoS, bool) {
+    (recipient.qos, recipient.handle.is_kept())
+}
+
+impl Sessions {
+    /// Routes a message that no connection has brought: a will, or the service's own.
+    pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
+        let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
+        self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
+        let mut batch = Batch { messages_in: 1, ..Batch::default() };
+        let by = By { identity, waiting: None };
+        let route = self.router.route(&message.topic);
+        if self.live.recorder.is_on() {
+            let access = "it is a will, or the service's own".to_owned();
+            let publisher = || Publisher { identity: identity.to_string(), access, ..Publisher::default() };
+            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by, &mut batch);
+        } else {
+            self.distribute(message, &route, by, &mut batch);
+        }
+        self.live.counters.add(&batch);
+    }
+
+    /// Keeps a message if it is to be retained, and hands it to everyone on the route. What must survive is filed; the
+    /// promise is kept when it is safe.
+    pub fn distribute(
+        &self,
+        message: &Arc<Message>,
+        route: &Route<Arc<SessionRecord>>,
+        By { identity, waiting }: By<'_>,
+        batch: &mut Batch,
+    ) -> (Routed, Option<Arc<Promise>>) {
+        // A member that may not have this message is not there for it.
+        let load = |record: &Arc<SessionRecord>| match record.is_denied(&message.topic) {
+            true => Load::Over,
+            false => record.load(),
+        };
+        let chosen = route.groups.iter().filter_map(|group| group.choose(load));
+        let all = || route.recipients.iter();
+        let chosen: SmallVec<[&Recipient<Arc<SessionRecord>>; 4]> = chosen.collect();
+        let exactly_once = message.qos == QoS::ExactlyOnce;
+        let is_kept = waiting.as_ref().is_some_and(|waiting| waiting.record.is_kept());
+        let received = waiting.as_ref().filter(|_| exactly_once && is_kept);
+        let recipients = all().chain(chosen.iter().copied()).map(terms);
+        if !is_filed(message.qos, message.retain, is_kept, recipients) {
+            let run = Arc::new(Run::new([Arc::clone(message)]));
+            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
+            return (handed.of_one(), None);
+        }
+        // What may stay for long must not borrow a receive buffer.
+        let message = &Arc::new(message.detached());
+        let mut journal = self.journal.open();
+        if message.retain {
+            match self.router.retain(message, &self.holding(identity), &self.limits) {
+                Err(full) => {
+                    self.live.recorder.turn_away(message.journey(), &full.to_string());
+                    return (Routed::RetainedFull(full), None);
+                }
+                Ok(before) => {
+                    let kept = (!message.payload.is_empty()).then_some((message, identity));
+                    journal.retain(kept, before.as_ref());
+                }
+            }
+        }
+        let mut handed = Handed::default();
+        for recipient in all().chain(chosen.iter().copied()) {
+            if let Some(is_taken) = self.push(message, recipient, &mut journal, batch) {
+                handed.count += 1;
+                handed.taken |= usize::from(is_taken);
+            }
+        }
+        if let Some(waiting) = received {
+            journal.received(waiting.record.key, waiting.packet_id);
+        }
+        // Only a message of which nothing else is promised may be done with before it is written.
+        let early = !message.retain && received.is_none();
+        let promise = waiting.map(|waiting| match early {
+            true => journal.promise_message(waiting.record, message),
+            false => journal.promise(waiting.record),
+        });
+        (handed.of_one(), promise)
+    }
+
+    /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
+    /// identifier is filed if the publisher's session is kept.
+    pub fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_kept: bool) -> bool {
+        let recipients = route.recipients.iter().map(terms);
+        route.groups.is_empty() && !is_filed(message.qos, message.retain, publisher_is_kept, recipients)
+    }
+
+    /// Hands messages that follow each other, and of which nothing is filed, to these recipients.
+    pub fn distribute_run<'a>(
+        &self,
+        run: &Arc<Run>,
+        recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
+        batch: &mut Batch,
+    ) -> Handed {
+        let mut handed = Handed::default();
+        for recipient in recipients {
+            let is_own = recipient.is_own(run.publisher());
+            self.live.recorder.lead(run.journey(), recipient, run.qos(), is_own);
+            let outcome = recipient.handle.push_run(recipient, run);
+            if !is_own {
+                handed.count += 1;
+                // What does not fit is at the end.
+                handed.taken = handed.taken.max(run.messages().len() - outcome.dropped);
+            }
+            if !outcome.displaced.is_empty() {
+                let mut journal = self.journal.open();
+                let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
+                filed.for_each(|delivery| journal.done(recipient.session, delivery));
+            }
+            self.account(run.journey(), recipient, &outcome, batch);
+        }
+        handed
+    }
+
+    /// Puts a message into one session's queue; gives whether there was room for it, or `None` if it is the session's own
+    /// and it wants none of these.
+    fn push(
+        &self,
+        message: &Arc<Message>,
+        recipient: &Recipient<Arc<SessionRecord>>,
+        journal: &mut journal::Batch<'_>,
+        batch: &mut Batch,
+    ) -> Option<bool> {
+        let delivery = recipient.delivery(message);
+        self.live.recorder.lead(message.journey(), recipient, message.qos, delivery.is_none());
+        let delivery = delivery?;
+        let session = recipient.session;
+        let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
+        outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
+        self.account(message.journey(), recipient, &outcome, batch);
+        Some(outcome.dropped == 0)
+    }
+
+    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {
+        batch.withheld += outcome.withheld;
+        self.note_outcome(journey, &recipient.handle, outcome);
+        if outcome.end {
+            self.registry.end_soon(&recipient.handle);
+        }
+    }
+
+    /// Notes for the recorder what a push did.
+    pub fn note_outcome(&self, journey: u64, record: &SessionRecord, outcome: &Outcome) {
+        if let Some(why) = outcome.why {
+            self.live.recorder.withheld(journey, record.key, || Unsent::Session(why));
+        }
+        for delivery in &outcome.displaced {
+            self.live.recorder.withheld(delivery.message.journey(), record.key, || Unsent::Displaced);
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! What is due for sessions that are away: wills, and their end.
+
+use std::sync::Arc;
+
+use moorfall_core::Time;
+use tokio_util::sync::CancellationToken;
+
+use crate::sessions::{
+    Sessions,
+    lifecycle::row,
+    record::{Place, SessionRecord},
+};
+
+/// Publishes wills and ends sessions when their time has come, until the service stops.
+pub async fn keep_time(sessions: Arc<Sessions>, stopping: CancellationToken) {
+    loop {
+        let next = sessions.registry.due.lock().keys().next().map(|(due, _)| *due);
+        let now = sessions.clock.now();
+        match next {
+            Some(due) if due <= now => {}
+            due => {
+                let at = due.map(|due| sessions.clock.instant(due));
+                tokio::select! {
+                    () = sessions.registry.earlier.notified() => {}
+                    () = crate::clock::sleep(at) => {}
+                    () = stopping.cancelled() => return,
+                }
+                continue;
+            }
+        }
+        let Some(((_, _), record)) = sessions.registry.due.lock().pop_first() else { continue };
+        sessions.come_due(&record, now);
+    }
+}
+
+impl Sessions {
+    fn come_due(&self, record: &Arc<SessionRecord>, now: Time) {
+        let mut will = None;
+        let ended = {
+            let mut batch = self.journal.open();
+            let mut place = record.place.lock();
+            // The client may have come back, or the session be over.
+            let Place::Parked(parked) = &mut *place else { return };
+            let ended = parked.ends.is_some_and(|at| at <= now);
+            if !ended {
+                if parked.will.as_ref().is_some_and(|(due, _)| *due <= now) {
+                    will = parked.will.take();
+                    batch.put_session(record.key, row(record, parked));
+                }
+                self.registry.set_due(record, parked);
+            }
+            ended
+        };
+        if let Some((_, message)) = will {
+            self.publish_will(&message, record);
+        }
+        if ended {
+            tracing::info!(client = record.client_id, identity = %record.identity, "the session has ended: its time is over");
+            self.finish(record);
+        }
+    }
+}

@@ -1,0 +1,238 @@
+//! What must survive, on its way to the database: group commit.
+//!
+//! 1. Changes are made under one lock, in the order in which they take effect; a batch is what came together while
+//!    the one before it was being written.
+//! 2. A promise is kept when the batch that was open when it was made is committed, or earlier when nobody needs the
+//!    message any more.
+//! 3. A message is filed under the lock under which it is put into the queue of a kept session, so that its
+//!    acknowledgement can't be journalled before it.
+//! 4. While the database is away batches are not lost: the one that failed is written again until it succeeds, and
+//!    what comes meanwhile waits behind it, bounded by the queues of the sessions.
+
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
+    },
+};
+
+use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
+use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
+use moorfall_wire::{PacketId, TopicFilter};
+use parking_lot::{Mutex, MutexGuard};
+use time::OffsetDateTime;
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::sessions::record::SessionRecord;
+
+/// Something that a client is told once it is safe.
+#[derive(Debug)]
+pub struct Promise {
+    kept: AtomicBool,
+    /// The one message that it is about.
+    pub(super) message: Option<u64>,
+    /// Whose task waits for it.
+    waiter: Arc<SessionRecord>,
+}
+
+impl Promise {
+    /// Whether it is safe by now.
+    pub fn is_kept(&self) -> bool {
+        self.kept.load(Ordering::Acquire)
+    }
+
+    pub(super) fn keep(&self) {
+        self.kept.store(true, Ordering::Release);
+        self.waiter.wake.notify_one();
+    }
+}
+
+/// Changes that are not committed.
+#[derive(Debug)]
+pub struct Journal {
+    pub(super) open: Mutex<Open>,
+    pub(super) work: Notify,
+    releases: AtomicU64,
+    /// Rows of the batch that is being written.
+    pub(super) writing: AtomicUsize,
+    /// Cancelled when nothing more will come.
+    pub(super) closing: CancellationToken,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Open {
+    pub(super) changes: Changes,
+    pub(super) promises: Vec<Arc<Promise>>,
+    /// Promises of uncommitted messages that are kept early when every session has acknowledged, by number.
+    pub(super) early: HashMap<u64, Arc<Promise>>,
+    last_number: u64,
+}
+
+impl Journal {
+    /// Numbers go on after the ones in use.
+    pub fn new(last_number: u64) -> Self {
+        Self {
+            open: Mutex::new(Open { last_number, ..Open::default() }),
+            work: Notify::new(),
+            releases: AtomicU64::new(0),
+            writing: AtomicUsize::new(0),
+            closing: CancellationToken::new(),
+        }
+    }
+
+    /// The open batch, for changes that belong together.
+    pub fn open(&self) -> Batch<'_> {
+        Batch { open: self.open.lock(), journal: self }
+    }
+
+    /// A promise about everything that was journalled so far.
+    pub fn promise(&self, waiter: &Arc<SessionRecord>) -> Arc<Promise> {
+        self.open().promise(waiter)
+    }
+
+    /// Rows that are not committed.
+    pub fn backlog(&self) -> usize {
+        self.open.lock().changes.len() + self.writing.load(Ordering::Relaxed)
+    }
+
+    /// Nothing more will come; [`super::journal_writer::run`] ends when what there is has been written.
+    pub fn close(&self) {
+        self.closing.cancel();
+    }
+}
+
+/// The open batch. Whoever holds it may take the locks of a session, never the other way round.
+pub struct Batch<'a> {
+    open: MutexGuard<'a, Open>,
+    journal: &'a Journal,
+}
+
+impl Drop for Batch<'_> {
+    fn drop(&mut self) {
+        self.journal.work.notify_one();
+    }
+}
+
+impl Batch<'_> {
+    /// Files a message for one session, with its place in that session's queue.
+    pub fn file(&mut self, session: SessionKey, delivery: &Delivery) {
+        let message = &delivery.message;
+        let number = self.number(message);
+        // A retained message is written already; one that all others are done with is written anew.
+        if message.hold() == 0 && !message.is_retained() {
+            self.open.changes.put_message(number, message, None, false);
+        }
+        self.open.changes.put_delivery(session, delivery.clone());
+    }
+
+    fn number(&mut self, message: &Message) -> u64 {
+        if let Some(number) = message.number() {
+            return number;
+        }
+        self.open.last_number += 1;
+        message.file(self.open.last_number)
+    }
+
+    /// Keeps a message of an identity as the retained one of its topic, and no longer the one before it.
+    pub fn retain(&mut self, kept: Option<(&Arc<Message>, &Arc<str>)>, before: Option<&Arc<Message>>) {
+        if let Some((message, owner)) = kept {
+            let number = self.number(message);
+            message.set_retained(true);
+            self.open.changes.put_message(number, message, Some(owner), false);
+        }
+        if let Some(message) = before
+            && let Some(number) = message.number()
+        {
+            message.set_retained(false);
+            if message.holders() == 0 {
+                self.open.changes.remove_message(number);
+            } else {
+                self.open.changes.put_message(number, message, None, true);
+            }
+        }
+    }
+
+    /// Something that a session keeps.
+    pub fn keep(&mut self, session: SessionKey, keep: Keep) {
+        match keep {
+            Keep::Forget(id) => self.open.changes.remove_received(session, id),
+            Keep::Assign(id, delivery) => self.open.changes.assign(session, id, delivery),
+            Keep::Release(id, delivery) => {
+                let order = self.journal.releases.fetch_add(1, Ordering::Relaxed);
+                self.open.changes.release(session, id, delivery, order);
+            }
+            Keep::Done(delivery) => self.done(session, &delivery),
+        }
+    }
+
+    /// A filed delivery is done with.
+    pub fn done(&mut self, session: SessionKey, delivery: &Delivery) {
+        if delivery.sequence == 0 {
+            return;
+        }
+        self.open.changes.remove_delivery(session, delivery.sequence);
+        let message = &delivery.message;
+        if let Some(number) = message.number()
+            && message.let_go() == 0
+        {
+            if !message.is_retained() {
+                self.open.changes.remove_message(number);
+            }
+            if let Some(promise) = self.open.early.remove(&number) {
+                promise.keep();
+            }
+        }
+    }
+
+    /// A QoS 2 message was received and not released yet.
+    pub fn received(&mut self, session: SessionKey, id: PacketId) {
+        self.open.changes.put_received(session, id);
+    }
+
+    /// An entry of the audit; it is given back if too many wait.
+    pub fn note(&mut self, by: Author, deed: Deed, at: OffsetDateTime) -> Result<(), Box<Deed>> {
+        self.open.changes.note(by, deed, at)
+    }
+
+    /// A session is as this says.
+    pub fn put_session(&mut self, key: SessionKey, row: SessionRow) {
+        self.open.changes.put_session(key, row);
+    }
+
+    /// A session is over.
+    pub fn remove_session(&mut self, key: SessionKey) {
+        self.open.changes.remove_session(key);
+    }
+
+    /// A subscription is as this says.
+    pub fn subscribe(&mut self, session: SessionKey, row: SubscriptionRow) {
+        self.open.changes.put_subscription(session, row);
+    }
+
+    /// A subscription is over.
+    pub fn unsubscribe(&mut self, session: SessionKey, filter: &TopicFilter) {
+        self.open.changes.remove_subscription(session, filter);
+    }
+
+    /// A promise about everything that was journalled so far.
+    pub fn promise(&mut self, waiter: &Arc<SessionRecord>) -> Arc<Promise> {
+        self.add_promise(waiter, None)
+    }
+
+    fn add_promise(&mut self, waiter: &Arc<SessionRecord>, message: Option<u64>) -> Arc<Promise> {
+        let promise = Arc::new(Promise { kept: AtomicBool::new(false), message, waiter: Arc::clone(waiter) });
+        self.open.promises.push(Arc::clone(&promise));
+        promise
+    }
+
+    /// A promise about one message, kept early when every session that it is filed for has acknowledged it.
+    pub fn promise_message(&mut self, waiter: &Arc<SessionRecord>, message: &Message) -> Arc<Promise> {
+        let promise = self.add_promise(waiter, message.number());
+        if let Some(number) = message.number() {
+            self.open.early.insert(number, Arc::clone(&promise));
+        }
+        promise
+    }
+}

@@ -1,0 +1,79 @@
+//! Writes what the journal holds to the database, a batch at a time.
+
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
+use moorfall_store::{Asked, Changes, Database};
+use tokio::time::{Instant, sleep, timeout};
+
+use crate::sessions::journal::Journal;
+
+/// How long one commit may take before the database counts as away.
+const ANSWER_TIME: Duration = Duration::from_secs(15);
+
+/// Between two tries while the database is away.
+const RETRY: Duration = Duration::from_millis(250);
+
+/// How long the last batches may take when the service stops.
+const LAST: Duration = Duration::from_secs(2);
+
+/// Writes batches until the journal is closed and everything is written, or until the database stays away too long
+/// after that.
+pub async fn run(journal: Arc<Journal>, database: Arc<Database>) {
+    loop {
+        let (changes, promises) = {
+            let mut open = journal.open.lock();
+            (std::mem::take(&mut open.changes), std::mem::take(&mut open.promises))
+        };
+        if changes.is_empty() && promises.is_empty() {
+            if journal.closing.is_cancelled() {
+                return;
+            }
+            tokio::select! {
+                () = journal.work.notified() => {}
+                () = journal.closing.cancelled() => {}
+            }
+            continue;
+        }
+        journal.writing.store(changes.len(), Ordering::Relaxed);
+        if !write(&journal, &database, &changes).await {
+            tracing::error!(rows = changes.len(), "the database stayed away: what was not written yet is lost");
+            return;
+        }
+        journal.writing.store(0, Ordering::Relaxed);
+        {
+            let mut open = journal.open.lock();
+            for number in promises.iter().filter_map(|promise| promise.message) {
+                open.early.remove(&number);
+            }
+        }
+        for promise in &promises {
+            promise.keep();
+        }
+    }
+}
+
+/// Writes a batch, however long it takes; gives up only when the service stops.
+async fn write(journal: &Journal, database: &Database, changes: &Changes) -> bool {
+    if changes.is_empty() {
+        return true;
+    }
+    let mut last = None;
+    loop {
+        let words = match timeout(ANSWER_TIME, database.store.commit(changes)).await {
+            Ok(Ok(())) => {
+                database.carried_out(Asked::Journal);
+                return true;
+            }
+            Ok(Err(error)) => error.to_string(),
+            Err(_) => "it does not answer".into(),
+        };
+        database.failed(Asked::Journal, words).await;
+        if journal.closing.is_cancelled() && *last.get_or_insert_with(|| Instant::now() + LAST) <= Instant::now() {
+            return false;
+        }
+        sleep(RETRY).await;
+    }
+}

@@ -1,0 +1,493 @@
+//! What the rest of the service can see of, and do to, one session, connected or not.
+
+use std::{
+    collections::VecDeque,
+    net::SocketAddr,
+    sync::{
+        Arc, OnceLock,
+        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
+    },
+};
+
+use arc_swap::ArcSwapOption;
+use moorfall_core::{
+    Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
+    access::Access,
+    router::{Load, Recipient},
+    session::{Granted, SessionState, Withheld},
+};
+use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter, TopicName};
+use parking_lot::Mutex;
+use time::OffsetDateTime;
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::identity::certificate::ClientCertificate;
+use moorfall_live::{counters::Counters, journeys::Named};
+
+/// Why the service ends a connection.
+#[derive(Debug)]
+pub struct Ending {
+    /// For DISCONNECT.
+    pub reason: ReasonCode,
+    /// For the Reason String and the log.
+    pub words: String,
+    /// Whether the session ends too.
+    pub discard: bool,
+}
+
+/// Something that was refused.
+#[derive(Clone, Debug)]
+pub struct Refusal {
+    /// When.
+    pub at: OffsetDateTime,
+    /// What and why, in a sentence.
+    pub words: String,
+}
+
+/// How a client signed in.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum SignedInBy {
+    /// It has no identity.
+    #[default]
+    Nothing,
+    /// By the administrator's secret.
+    Secret,
+    /// By a password or a secret that the broker made.
+    Password,
+    /// By a token of this identifier.
+    Token(String),
+    /// By a client certificate.
+    Certificate,
+    /// By nothing of its own: this person acts as it, at the console.
+    Person(Arc<str>),
+}
+
+impl std::fmt::Display for SignedInBy {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Nothing => "nothing",
+            Self::Secret => "secret",
+            Self::Password => "password",
+            Self::Token(_) => "token",
+            Self::Certificate => "certificate",
+            Self::Person(_) => "person",
+        })
+    }
+}
+
+/// Where a connection comes from.
+pub struct LinkOrigin {
+    /// The client's address.
+    pub address: SocketAddr,
+    /// The name of the listener.
+    pub listener: Arc<str>,
+    /// The certificate that its client has shown, if it has.
+    pub certificate: Option<Arc<ClientCertificate>>,
+    /// Whether its listener trusts the authorities that were given to the service.
+    pub trusts_given: bool,
+}
+
+/// One connection of a session.
+#[derive(Debug)]
+pub struct Link {
+    /// The client's address.
+    pub address: SocketAddr,
+    /// The listener that it came by.
+    pub listener: Arc<str>,
+    /// Of MQTT.
+    pub version: ProtocolVersion,
+    /// When it was let in.
+    pub connected_at: OffsetDateTime,
+    /// How its client signed in.
+    pub by: SignedInBy,
+    /// The certificate that its client has shown, if it has.
+    pub certificate: Option<Arc<ClientCertificate>>,
+    /// Whether its listener trusts the authorities that were given to the service.
+    pub trusts_given: bool,
+    ending: OnceLock<Ending>,
+    /// Cancelled when the connection is gone and the session is parked or over.
+    pub gone: CancellationToken,
+}
+
+impl Link {
+    /// One that has just been let in.
+    pub fn new(origin: LinkOrigin, version: ProtocolVersion, by: SignedInBy) -> Self {
+        let LinkOrigin { address, listener, certificate, trusts_given } = origin;
+        Self {
+            address,
+            listener,
+            version,
+            connected_at: OffsetDateTime::now_utc(),
+            by,
+            certificate,
+            trusts_given,
+            ending: OnceLock::new(),
+            gone: CancellationToken::new(),
+        }
+    }
+
+    /// Why the connection is to end, if it is.
+    pub fn ending(&self) -> Option<&Ending> {
+        self.ending.get()
+    }
+}
+
+/// A new subscription whose retained messages are to be sent.
+pub type RetainedDue = (TopicFilter, Granted);
+
+/// Retained messages of a new subscription that were looked up and not all sent yet.
+#[derive(Debug)]
+pub struct Walk {
+    /// Whose retained messages they are.
+    pub of: RetainedDue,
+    /// What is still to be sent.
+    pub left: VecDeque<Queued>,
+}
+
+/// What a session keeps while its client is away.
+#[derive(Debug)]
+pub struct Parked {
+    /// Its subscriptions, and what is in flight.
+    pub state: SessionState,
+    /// Retained messages of new subscriptions that were not looked up yet.
+    pub retained_due: VecDeque<RetainedDue>,
+    /// Retained messages that were looked up and not all sent.
+    pub walk: Option<Walk>,
+    /// Seconds that it outlives its connection.
+    pub expiry: u32,
+    /// When the connection ended.
+    pub since: Time,
+    /// When it ends; `None` if never.
+    pub ends: Option<Time>,
+    /// A will that waits, and until when.
+    pub will: Option<(Time, Arc<Message>)>,
+}
+
+/// Where a session is.
+#[derive(Debug)]
+pub enum Place {
+    /// Its client is connected.
+    Connected(Arc<Link>),
+    /// Its client is away.
+    Parked(Box<Parked>),
+    /// It is over; nothing is queued any more.
+    Over,
+}
+
+/// What became of a push.
+#[derive(Debug, Default)]
+#[must_use]
+pub struct Outcome {
+    /// Messages that will not be sent, the displaced ones too.
+    pub withheld: u64,
+    /// How many of the messages themselves had no room in the queue; they are the last ones.
+    pub dropped: usize,
+    /// Why the newest of the messages themselves is among them, if it is.
+    pub why: Option<Withheld>,
+    /// What was dropped to make room.
+    pub displaced: Vec<Delivery>,
+    /// Whether the limits say that this ends the session, which is then to be done for one that is away.
+    pub end: bool,
+}
+
+impl Outcome {
+    fn gone(count: usize) -> Self {
+        Self { withheld: count as u64, why: Some(Withheld::Gone), ..Self::default() }
+    }
+}
+
+const QUEUE_FULL: &str = "its queue is full, and the limits say that this ends it";
+
+/// One session. Locks are taken in this order: the journal's, `place`, the queue's.
+#[derive(Debug)]
+pub struct SessionRecord {
+    /// Unique among all sessions ever.
+    pub key: SessionKey,
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: Arc<str>,
+    /// When it began.
+    pub began_at: Time,
+    /// What it has sent and received.
+    pub counters: Counters,
+    /// How many it has.
+    pub subscriptions: AtomicUsize,
+    /// Messages that were sent and are not acknowledged.
+    pub in_flight: AtomicUsize,
+    /// Taken from the outbox by the task and not sent yet.
+    pub held: AtomicUsize,
+    /// Not sent for another reason than a full queue.
+    pub withheld: AtomicU64,
+    /// The last thing that was refused, if anything was.
+    pub last_refusal: Mutex<Option<Refusal>>,
+    /// Wakes its task.
+    pub wake: Notify,
+    /// Where it is.
+    pub place: Mutex<Place>,
+    /// Whether its client is connected: what `place` says, readable without its lock.
+    connected: AtomicBool,
+    /// Whether what it may do has changed since its task looked.
+    stale: AtomicBool,
+    /// Whether it outlives its connection.
+    kept: AtomicBool,
+    /// Whether it ever did, so that the database may know it.
+    stored: AtomicBool,
+    /// `None` once the session is over.
+    outbox: Mutex<Option<Outbox>>,
+    /// What its identity holds; its queue counts in it.
+    pub holding: Arc<Holding>,
+    /// Its rights, if rules deny it a part of what it may subscribe to.
+    denied: ArcSwapOption<Access>,
+}
+
+/// A session to be.
+pub struct NewSession {
+    /// Unique among all sessions ever.
+    pub key: SessionKey,
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub identity: Arc<str>,
+    /// When it began.
+    pub began_at: Time,
+    /// Whether it outlives its connection.
+    pub kept: bool,
+}
+
+impl Named for SessionRecord {
+    fn key(&self) -> SessionKey {
+        self.key
+    }
+
+    fn client_id(&self) -> &str {
+        &self.client_id
+    }
+
+    fn identity(&self) -> &Arc<str> {
+        &self.identity
+    }
+}
+
+impl SessionRecord {
+    /// Nothing is queued for it yet.
+    pub fn new(new: NewSession, place: Place, holding: Arc<Holding>, limits: &Limits) -> Self {
+        let NewSession { key, client_id, identity, began_at, kept } = new;
+        Self {
+            key,
+            client_id,
+            identity,
+            began_at,
+            counters: Counters::default(),
+            subscriptions: AtomicUsize::new(0),
+            in_flight: AtomicUsize::new(0),
+            held: AtomicUsize::new(0),
+            withheld: AtomicU64::new(0),
+            last_refusal: Mutex::new(None),
+            wake: Notify::new(),
+            connected: AtomicBool::new(matches!(place, Place::Connected(_))),
+            place: Mutex::new(place),
+            kept: AtomicBool::new(kept),
+            stale: AtomicBool::new(false),
+            stored: AtomicBool::new(kept),
+            outbox: Mutex::new(Some(Outbox::new(limits))),
+            holding,
+            denied: ArcSwapOption::empty(),
+        }
+    }
+
+    /// What it may do from now on.
+    pub fn set_access(&self, access: &Access) {
+        self.denied.store(access.is_denied_some().then(|| Arc::new(access.clone())));
+    }
+
+    /// Whether a rule denies it this topic of a filter that it was granted.
+    pub fn is_denied(&self, topic: &TopicName) -> bool {
+        self.denied.load().as_ref().is_some_and(|access| access.withholds(topic))
+    }
+
+    /// Whether it outlives its connection. Its messages at QoS 1 and 2 are then filed in the journal.
+    pub fn is_kept(&self) -> bool {
+        self.kept.load(Ordering::Acquire)
+    }
+
+    /// Whether the database may know it.
+    pub fn is_stored(&self) -> bool {
+        self.stored.load(Ordering::Acquire)
+    }
+
+    /// What it may do has changed.
+    pub fn set_stale(&self) {
+        self.stale.store(true, Ordering::Release);
+        self.wake.notify_one();
+    }
+
+    /// Whether what it may do has changed since the last call.
+    pub fn take_stale(&self) -> bool {
+        self.stale.load(Ordering::Acquire) && self.stale.swap(false, Ordering::AcqRel)
+    }
+
+    /// Whether its client is connected.
+    pub fn is_connected(&self) -> bool {
+        self.connected.load(Ordering::Acquire)
+    }
+
+    /// Changes where the session is.
+    pub fn set_place(&self, place: &mut Place, new: Place) -> Place {
+        self.connected.store(matches!(new, Place::Connected(_)), Ordering::Release);
+        std::mem::replace(place, new)
+    }
+
+    /// A client resumes the session and wants it kept, or not any more.
+    pub fn set_kept(&self, kept: bool) {
+        self.stored.fetch_or(kept, Ordering::AcqRel);
+        self.kept.store(kept, Ordering::Release);
+    }
+
+    /// Does something to the queue, and counts what that means for the identity's share. `None` if the session is over.
+    fn with_queue<R>(&self, act: impl FnOnce(&mut Outbox) -> R) -> Option<R> {
+        let mut outbox = self.outbox.lock();
+        let queue = outbox.as_mut()?;
+        let before = queue.bytes();
+        let done = act(queue);
+        let after = queue.bytes();
+        if after != before {
+            self.holding.queues.change(before, after);
+        }
+        Some(done)
+    }
+
+    /// The same, for something that makes it grow; `None` if nothing is to be queued any more.
+    fn grow_queue(&self, act: impl FnOnce(&mut Outbox) -> Option<Pushed>) -> Option<Pushed> {
+        let share = &self.holding.queues;
+        self.with_queue(|queue| {
+            queue.set_ceiling(share.room(queue.bytes()));
+            let pushed = act(queue)?;
+            if pushed.over_ceiling {
+                share.note_refused();
+            }
+            Some(pushed)
+        })?
+    }
+
+    /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
+    pub fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
+        let pushed = self.grow_queue(|queue| {
+            if delivery.qos == QoS::AtMostOnce {
+                // A client that is away is kept no message that nobody would acknowledge.
+                if !self.is_connected() {
+                    return None;
+                }
+            } else if self.is_kept() {
+                delivery.sequence = queue.next_sequence();
+            }
+            let to_file = (delivery.sequence > 0).then(|| delivery.clone());
+            let pushed = queue.push(delivery);
+            if pushed.dropped == 0
+                && let Some(delivery) = to_file
+            {
+                filed(&delivery);
+            }
+            Some(pushed)
+        });
+        pushed.map_or_else(|| Outcome::gone(1), |pushed| self.pushed(pushed))
+    }
+
+    /// Queues messages that follow each other; none of them is to be filed.
+    pub fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Outcome {
+        let Some(part) = recipient.part(run) else { return Outcome::default() };
+        let count = part.len();
+        let is_away = || part.qos == QoS::AtMostOnce && !self.is_connected();
+        let pushed = if is_away() { None } else { self.grow_queue(|queue| Some(queue.push_part(part))) };
+        pushed.map_or_else(|| Outcome::gone(count), |pushed| self.pushed(pushed))
+    }
+
+    fn pushed(&self, pushed: Pushed) -> Outcome {
+        if pushed.end {
+            self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
+        } else if pushed.first {
+            self.wake.notify_one();
+        }
+        let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
+        let why = (pushed.dropped > 0).then_some(Withheld::QueueFull);
+        Outcome { withheld, dropped: pushed.dropped, why, displaced: pushed.displaced, end: pushed.end }
+    }
+
+    /// Puts these in front of all others, whatever the bound: they had been queued before.
+    pub fn put_back(&self, entries: impl DoubleEndedIterator<Item = Queued>) {
+        self.with_queue(|queue| queue.put_back(entries));
+    }
+
+    /// A place in the queue for a message that does not go through it.
+    pub fn next_sequence(&self) -> u64 {
+        self.outbox.lock().as_mut().map_or(0, Outbox::next_sequence)
+    }
+
+    /// Moves up to `most` messages to the end of `into`.
+    pub fn take(&self, most: usize, into: &mut VecDeque<Queued>) {
+        self.with_queue(|queue| queue.take(most, into));
+    }
+
+    /// Takes out what `wanted` names.
+    pub fn take_if(&self, wanted: impl FnMut(&Queued) -> bool) -> Vec<Queued> {
+        self.with_queue(|queue| queue.take_if(wanted)).unwrap_or_default()
+    }
+
+    /// Nothing is queued from now on; what waited is given back.
+    pub fn close(&self) -> VecDeque<Queued> {
+        let mut left = VecDeque::new();
+        self.take(usize::MAX, &mut left);
+        // What came between the two is gone with the queue.
+        if let Some(mut queue) = self.outbox.lock().take() {
+            self.holding.queues.give(queue.bytes());
+            queue.take(usize::MAX, &mut left);
+        }
+        left
+    }
+
+    /// How much it has to do, for shared subscriptions.
+    pub fn load(&self) -> Load {
+        let waiting = match self.outbox.lock().as_ref() {
+            None => return Load::Over,
+            Some(outbox) => outbox.len(),
+        };
+        if !self.is_connected() {
+            return Load::Away;
+        }
+        Load::Waiting(waiting + self.held.load(Ordering::Relaxed) + self.in_flight.load(Ordering::Relaxed))
+    }
+
+    /// Messages that wait to be sent, and messages dropped because there were too many.
+    pub fn queue(&self) -> (usize, u64) {
+        let outbox = self.outbox.lock();
+        let (waiting, dropped) = outbox.as_ref().map_or((0, 0), |outbox| (outbox.len(), outbox.dropped()));
+        (waiting + self.held.load(Ordering::Relaxed), dropped)
+    }
+
+    /// What its queue's policy would do for a message of this weight; `None` if there is room for it.
+    pub fn full(&self, weight: usize) -> Option<QueuePolicy> {
+        self.outbox.lock().as_ref()?.full(weight)
+    }
+
+    /// Asks the task of a connected session to end its connection; the first reason stands.
+    pub fn end(&self, reason: ReasonCode, words: impl Into<String>, discard: bool) {
+        if let Place::Connected(link) = &*self.place.lock() {
+            let _first_stands = link.ending.set(Ending { reason, words: words.into(), discard });
+        }
+        self.wake.notify_one();
+    }
+
+    /// Its connection, if it has one.
+    pub fn link(&self) -> Option<Arc<Link>> {
+        match &*self.place.lock() {
+            Place::Connected(link) => Some(Arc::clone(link)),
+            _ => None,
+        }
+    }
+
+    /// Remembers the last thing that was refused.
+    pub fn note_refusal(&self, words: String) {
+        *self.last_refusal.lock() = Some(Refusal { at: OffsetDateTime::now_utc(), words });
+    }
+}

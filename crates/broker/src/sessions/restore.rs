@@ -1,0 +1,86 @@
+//! Sessions and retained messages as they were when the service last ran.
+
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
+use moorfall_core::{Queued, Time, session::NEVER};
+use moorfall_store::{Stored, StoredSession};
+
+use crate::{
+    judge::Rights,
+    sessions::{
+        Sessions,
+        record::{NewSession, Parked, Place, SessionRecord},
+    },
+};
+
+/// Puts everything back. A session whose client was connected when the service went is away since now.
+pub fn restore(sessions: &Sessions, stored: Stored, crashed: bool) {
+    let (count, retained) = (stored.sessions.len(), stored.retained.len());
+    for (message, owner) in stored.retained {
+        // What was kept once is kept on, even if the bounds have become narrower.
+        sessions.router.restore_retained(&message, &sessions.holding(&owner));
+    }
+    let mut subscriptions = Vec::new();
+    let mut over = Vec::new();
+    for session in stored.sessions {
+        let record = restore_session(sessions, session, &mut subscriptions);
+        if matches!(&*record.place.lock(), Place::Parked(parked) if parked.expiry == 0) {
+            over.push(Arc::clone(&record));
+        }
+        sessions.registry.restore(record);
+    }
+    sessions.router.subscribe_all(subscriptions);
+    for record in over {
+        sessions.finish(&record);
+    }
+    if count + retained > 0 || crashed {
+        tracing::info!(sessions = count, retained, crashed, "what was kept is back");
+    }
+}
+
+type Subscription =
+    (moorfall_core::SessionKey, moorfall_wire::TopicFilter, moorfall_core::session::Granted, Arc<SessionRecord>);
+
+fn restore_session(
+    sessions: &Sessions,
+    stored: StoredSession,
+    subscriptions: &mut Vec<Subscription>,
+) -> Arc<SessionRecord> {
+    let StoredSession { key, row, mut state, retained_due, waiting } = stored;
+    let since = row.away_since.map_or(sessions.clock.now(), Time::from_micros);
+    let after = |seconds: u32| since + Duration::from_secs(seconds.into());
+    let will = row.will.map(|will| {
+        let delay = will.delay.min(Duration::from_secs(row.expiry.into()));
+        (since + delay, will.message)
+    });
+    let count = (state.subscriptions().count(), state.in_flight());
+    let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
+    state.hold_for(sessions.holding(&row.identity));
+    let parked = Parked {
+        state,
+        retained_due: retained_due.into(),
+        walk: None,
+        expiry: row.expiry,
+        since,
+        ends: (row.expiry != NEVER).then(|| after(row.expiry)),
+        will,
+    };
+    let began_at = Time::from_micros(row.began_at);
+    let place = Place::Parked(Box::new(parked));
+    let holding = sessions.holding(&row.identity);
+    holding.sessions.force(1);
+    let new = NewSession { key, client_id: row.client_id, identity: row.identity, began_at, kept: true };
+    let record = SessionRecord::new(new, place, holding, &sessions.limits);
+    let record = Arc::new(record);
+    if let Rights::Bound(access) = sessions.judge.rights(&record.identity, &record.client_id) {
+        record.set_access(&access);
+    }
+    record.subscriptions.store(count.0, Ordering::Relaxed);
+    record.in_flight.store(count.1, Ordering::Relaxed);
+    record.put_back(waiting.into_iter().map(Queued::One));
+    subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
+    record
+}

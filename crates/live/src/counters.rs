@@ -1,0 +1,93 @@
+//! Counters that many tasks add to.
+
+use std::{
+    cell::Cell,
+    sync::atomic::{AtomicU64, AtomicUsize, Ordering},
+    thread::available_parallelism,
+};
+
+use crossbeam_utils::CachePadded;
+use moorfall_core::measure::Totals;
+
+/// What was counted since the last time that it was passed on; kept by one task, so that the shared counters are
+/// touched once a batch and not once a message.
+pub type Batch = Totals;
+
+/// Counters of one thing, added to by its task.
+#[derive(Debug, Default)]
+pub struct Counters {
+    messages_in: AtomicU64,
+    messages_out: AtomicU64,
+    bytes_in: AtomicU64,
+    bytes_out: AtomicU64,
+    withheld: AtomicU64,
+    refused: AtomicU64,
+}
+
+impl Counters {
+    /// Adds what was counted.
+    pub fn add(&self, batch: &Batch) {
+        let add = |counter: &AtomicU64, count: u64| {
+            if count > 0 {
+                counter.fetch_add(count, Ordering::Relaxed);
+            }
+        };
+        add(&self.messages_in, batch.messages_in);
+        add(&self.messages_out, batch.messages_out);
+        add(&self.bytes_in, batch.bytes_in);
+        add(&self.bytes_out, batch.bytes_out);
+        add(&self.withheld, batch.withheld);
+        add(&self.refused, batch.refused);
+    }
+
+    /// The sums so far; not of one moment.
+    pub fn read(&self) -> Totals {
+        Totals {
+            messages_in: self.messages_in.load(Ordering::Relaxed),
+            messages_out: self.messages_out.load(Ordering::Relaxed),
+            bytes_in: self.bytes_in.load(Ordering::Relaxed),
+            bytes_out: self.bytes_out.load(Ordering::Relaxed),
+            withheld: self.withheld.load(Ordering::Relaxed),
+            refused: self.refused.load(Ordering::Relaxed),
+        }
+    }
+}
+
+/// Counters of the whole service: one set for each core, so that tasks on different cores never write to the same
+/// memory.
+#[derive(Debug)]
+pub struct PerCore(Box<[CachePadded<Counters>]>);
+
+impl Default for PerCore {
+    fn default() -> Self {
+        let cores = available_parallelism().map_or(1, usize::from);
+        Self((0..cores).map(|_| CachePadded::default()).collect())
+    }
+}
+
+impl PerCore {
+    /// Adds what was counted.
+    pub fn add(&self, batch: &Batch) {
+        self.0[thread_number() % self.0.len()].add(batch);
+    }
+
+    /// The sums so far; not of one moment.
+    pub fn read(&self) -> Totals {
+        let mut sum = Totals::default();
+        self.0.iter().for_each(|counters| sum += counters.read());
+        sum
+    }
+}
+
+/// Counts the threads that count.
+fn thread_number() -> usize {
+    static NEXT: AtomicUsize = AtomicUsize::new(0);
+    thread_local! {
+        static NUMBER: Cell<Option<usize>> = const { Cell::new(None) };
+    }
+    NUMBER.with(|number| {
+        let known = number.get().unwrap_or_else(|| NEXT.fetch_add(1, Ordering::Relaxed));
+        number.set(Some(known));
+        known
+    })
+}

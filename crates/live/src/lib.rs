@@ -1,0 +1,11 @@
+//! What goes on, remembered in memory. Nothing here waits, asks who may, or grows without a bound; time is handed in.
+
+pub mod counters;
+pub mod drift;
+pub mod journeys;
+pub mod silence;
+pub mod topics;
+
+mod live;
+
+pub use live::Live;

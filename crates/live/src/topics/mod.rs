@@ -1,0 +1,6 @@
+//! The live topic hierarchy.
+
+pub mod gathered;
+pub mod hierarchy;
+pub mod last_value;
+pub mod search;
