@@ -36,7 +36,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	@touch $@
 
 api: ## Write down the API that the service serves, and the console's types for it
-	MOORFALL_UPDATE=1 cargo test --package moorfall-service --test openapi
+	MOORFALL_UPDATE=1 cargo test --package moorfall-api --test openapi
 	cd console && npm run -s api
 
 bench: console/dist/index.html ## Measure Moorfall beside a bare relay and PostgreSQL (BENCH=name for some)

@@ -9,7 +9,6 @@ pub mod identities;
 mod routes;
 pub mod run;
 pub mod state;
-pub mod types;
 pub mod watch;
 pub mod work;
 

@@ -1,6 +1,7 @@
 //! All calls, by the role that they need.
 
 use axum::middleware;
+use moorfall_contract::people::Role;
 use utoipa::{
     Modify, OpenApi,
     openapi::security::{Http, HttpAuthScheme, SecurityScheme},
@@ -10,7 +11,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 use crate::{
     design::{explain, matrix, revisions, trial},
     http::{
-        operator::{self, Role},
+        operator::{self},
         reading, sign_in,
     },
     identities::{authorities, directory, tokens},

@@ -1,8 +1,9 @@
 //! What the interface answers from.
 
-use std::{net::SocketAddr, path::PathBuf, sync::Arc};
+use std::sync::Arc;
 
 use axum::extract::FromRef;
+use moorfall_contract::running::RunningService;
 use time::OffsetDateTime;
 
 use crate::watch::drift::Silences;
@@ -17,24 +18,13 @@ use moorfall_broker::{
 };
 use moorfall_watch::sampler::Watch;
 
-/// Where the service is.
-#[derive(Clone, Debug)]
-pub struct Addresses {
-    /// The first listener of plain TCP, if there is one: what commands on this machine use.
-    pub mqtt: Option<SocketAddr>,
-    /// Where the console and the API are.
-    pub http: SocketAddr,
-    /// The data folder.
-    pub data: PathBuf,
-}
-
 /// The process that the broker runs in.
 #[derive(Debug)]
 pub struct Process {
     /// When it was started.
     pub started_at: OffsetDateTime,
     /// Where it is.
-    pub addresses: Addresses,
+    pub addresses: RunningService,
     /// Where MQTT clients connect, the path of the HTTP interface left out.
     pub listeners: Vec<Arc<Listener>>,
     /// The path of the HTTP interface at which MQTT is spoken.

@@ -8,13 +8,11 @@ use moorfall_store::{Store, StoreError};
 use crate::{
     common::Common,
     design::in_force::Design,
-    identity::{
-        Identities,
-        authenticator::{ADMINISTRATOR, ANONYMOUS},
-    },
+    identity::Identities,
     judge::{Judge, NoEntry, Rights},
     sessions::{LastUsed, Sessions},
 };
+use moorfall_core::{ADMINISTRATOR, ANONYMOUS};
 use moorfall_live::Live;
 
 /// A roof over the rooms.

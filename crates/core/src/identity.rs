@@ -4,6 +4,15 @@ use std::{collections::BTreeMap, fmt, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
+/// The name under which the owner of the data folder may do everything; its password is the administrator's secret.
+pub const ADMINISTRATOR: &str = "administrator";
+
+/// The name of clients without identity.
+pub const ANONYMOUS: &str = "anonymous";
+
+/// Names that no identity can have.
+pub const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
+
 /// The value of one attribute.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]

@@ -7,6 +7,7 @@
 pub mod access;
 mod aliases;
 pub mod blueprint;
+pub mod certificate;
 pub mod client;
 mod expression;
 mod holding;
@@ -29,7 +30,7 @@ mod topic_set;
 
 pub use expression::{Expression, ExpressionError, MessageExpression};
 pub use holding::{CohortQuota, Holding, Quota, Share};
-pub use identity::{AttributeValue, Identity};
+pub use identity::{ADMINISTRATOR, ANONYMOUS, AttributeValue, BUILT_IN, Identity};
 pub use limits::{LimitError, Limits, QueuePolicy};
 pub use message::{Delivery, Message, Properties, SessionKey, Via};
 pub use outbox::{Outbox, Pushed, Queued};

@@ -3,10 +3,12 @@
 use std::{collections::BTreeMap, io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
-use moorfall_service::{ListenerSettings, Settings};
+use moorfall_broker::listeners::settings::ListenerSettings;
+use moorfall_service::Settings;
 use serde::Deserialize;
 
-use crate::{logging::LogFormat, output::Failure};
+use crate::logging::LogFormat;
+use moorfall_cli::output::Failure;
 
 /// Settings of the service. Each may stand in the configuration file under the same name.
 #[derive(Clone, Default, Args, Deserialize)]
@@ -102,7 +104,9 @@ impl ServiceOptions {
     /// The settings, with defaults for what nobody said.
     pub(crate) fn settings(self) -> Settings {
         let defaults = Settings::new(self.data.unwrap_or_else(default_data));
-        let plain = self.mqtt.map(|address| ListenerSettings::tcp(moorfall_service::DEFAULT_LISTENER, address));
+        let plain = self
+            .mqtt
+            .map(|address| ListenerSettings::tcp(moorfall_broker::listeners::settings::DEFAULT_LISTENER, address));
         let mut listeners: Vec<_> = plain.into_iter().chain(self.listeners).collect();
         if listeners.is_empty() {
             listeners = defaults.listeners;
@@ -134,7 +138,7 @@ fn limit_fault(text: &str) -> Option<(usize, String)> {
     let placed: Placed = toml::from_str(text).ok()?;
     let all = std::iter::once(&placed).chain(&placed.listeners).flat_map(|place| &place.limits);
     all.filter_map(|(name, value)| {
-        let words = moorfall_service::limit_fault(name.get_ref(), value)?;
+        let words = moorfall_broker::listeners::settings::limit_fault(name.get_ref(), value)?;
         Some((text[..name.span().start].matches('\n').count() + 1, words))
     })
     .min()
@@ -154,7 +158,7 @@ pub(crate) fn default_data() -> PathBuf {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-    use moorfall_service::{limits_of, service_limits};
+    use moorfall_broker::listeners::settings::{limits_of, service_limits};
 
     use super::*;
 

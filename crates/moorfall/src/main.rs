@@ -1,19 +1,15 @@
 //! `moorfall`: the service, its demo, and the command-line client.
 
-mod commands;
 mod config;
-mod desk;
-mod local;
+mod demo;
 mod logging;
-mod messaging;
-mod output;
-mod payload;
-mod remotes;
-mod view;
+mod manual;
+mod serve;
 
 use std::{process::ExitCode, time::Duration};
 
 use clap::{Parser, Subcommand};
+use moorfall_cli::{commands, desk, output};
 
 /// Messages are made by one thread and dropped by another, which is what this allocator is good at.
 #[global_allocator]
@@ -35,9 +31,9 @@ struct Arguments {
 #[derive(Debug, Subcommand)]
 enum Command {
     /// Run the broker, its API and its console
-    Serve(commands::serve::Arguments),
+    Serve(serve::Arguments),
     /// Run the broker with the made-up Harrowmere catchment in it
-    Demo(commands::demo::Arguments),
+    Demo(demo::Arguments),
     /// Send a message, to this service or to any standard broker
     Publish(commands::publish::Arguments),
     /// Print messages as they come, from this service or any standard broker
@@ -79,9 +75,9 @@ enum Command {
     /// Make a small authority and certificates for TLS
     Cert(commands::cert::Arguments),
     /// Print what a shell needs to complete these commands
-    Completions(commands::manual::CompletionsArguments),
+    Completions(manual::CompletionsArguments),
     /// Write manual pages
-    Manual(commands::manual::ManualArguments),
+    Manual(manual::ManualArguments),
     /// Break something on purpose, and check that no promise is broken with it
     Drill(commands::drill::Arguments),
 }
@@ -112,8 +108,8 @@ fn main() -> ExitCode {
 
 async fn run(arguments: Arguments) -> output::Done {
     match arguments.command {
-        Command::Serve(arguments) => commands::serve::run(arguments).await,
-        Command::Demo(arguments) => commands::demo::run(arguments).await,
+        Command::Serve(arguments) => serve::run(arguments).await,
+        Command::Demo(arguments) => demo::run(arguments).await,
         Command::Publish(arguments) => commands::publish::run(arguments).await,
         Command::Subscribe(arguments) => commands::subscribe::run(arguments).await,
         Command::Request(arguments) => commands::request::run(arguments).await,
@@ -134,8 +130,8 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::SignIn(arguments) => commands::people::sign_in(arguments).await,
         Command::SignOut(arguments) => commands::people::sign_out(arguments).await,
         Command::Cert(arguments) => commands::cert::run(&arguments),
-        Command::Completions(arguments) => commands::manual::completions::<Arguments>(&arguments),
-        Command::Manual(arguments) => commands::manual::manual::<Arguments>(&arguments),
+        Command::Completions(arguments) => manual::completions::<Arguments>(&arguments),
+        Command::Manual(arguments) => manual::manual::<Arguments>(&arguments),
         Command::Drill(arguments) => commands::drill::run(arguments).await,
     }
 }

@@ -8,6 +8,7 @@ use std::{
 };
 
 use moorfall_broker::random::random_text;
+use moorfall_contract::running::{LOCK, SECRET};
 
 /// What can be wrong with the data folder, each with its remedy.
 #[derive(Debug, thiserror::Error)]
@@ -44,11 +45,6 @@ pub struct DataFolder {
 }
 
 impl DataFolder {
-    /// The file with the administrator's secret, inside the folder.
-    pub const SECRET: &str = "administrator.secret";
-    /// The file whose lock says that a service runs here.
-    pub(crate) const LOCK: &str = "service.lock";
-
     /// Opens the folder; makes it, and the administrator's secret, at the first time.
     pub fn open(path: &Path) -> Result<Self, DataFolderError> {
         let wrong = |path: &Path| {
@@ -60,7 +56,7 @@ impl DataFolder {
             DirBuilder::new().recursive(true).mode(0o711).create(path).map_err(wrong(path))?;
         }
         let path = path.canonicalize().map_err(wrong(path))?;
-        let lock_path = path.join(Self::LOCK);
+        let lock_path = path.join(LOCK);
         let lock = OpenOptions::new()
             .create(true)
             .truncate(false)
@@ -73,7 +69,7 @@ impl DataFolder {
             Err(TryLockError::WouldBlock) => return Err(DataFolderError::InUse { path }),
             Err(TryLockError::Error(error)) => return Err(DataFolderError::Write { path: lock_path, error }),
         }
-        let secret = read_or_make_secret(&path.join(Self::SECRET))?;
+        let secret = read_or_make_secret(&path.join(SECRET))?;
         Ok(Self { path, secret, _lock: lock })
     }
 
@@ -85,17 +81,6 @@ impl DataFolder {
     /// The administrator's secret.
     pub(crate) fn secret(&self) -> &str {
         &self.secret
-    }
-
-    /// The secret of the service that keeps its data in `path`, for a program on the same machine.
-    pub fn read_secret(path: &Path) -> io::Result<String> {
-        Ok(std::fs::read_to_string(path.join(Self::SECRET))?.trim().to_owned())
-    }
-
-    /// Whether a service has this folder open now.
-    pub fn is_in_use(path: &Path) -> bool {
-        let lock = OpenOptions::new().write(true).open(path.join(Self::LOCK));
-        lock.is_ok_and(|file| matches!(file.try_lock(), Err(TryLockError::WouldBlock)))
     }
 }
 
@@ -123,6 +108,8 @@ fn read_or_make_secret(path: &Path) -> Result<String, DataFolderError> {
 
 #[cfg(test)]
 mod tests {
+    use moorfall_contract::running::{is_in_use, read_secret};
+
     use super::*;
 
     fn mode(path: &Path) -> u32 {
@@ -135,30 +122,30 @@ mod tests {
         let path = place.path().join("new/data");
         let first = DataFolder::open(&path).unwrap();
         let secret = first.secret().to_owned();
-        assert_eq!((secret.len(), mode(&path.join(DataFolder::SECRET)), mode(&path)), (26, 0o600, 0o711));
+        assert_eq!((secret.len(), mode(&path.join(SECRET)), mode(&path)), (26, 0o600, 0o711));
         drop(first);
         // Rights that somebody widened are narrowed again.
-        std::fs::set_permissions(path.join(DataFolder::SECRET), PermissionsExt::from_mode(0o644)).unwrap();
+        std::fs::set_permissions(path.join(SECRET), PermissionsExt::from_mode(0o644)).unwrap();
         assert_eq!(DataFolder::open(&path).unwrap().secret(), secret);
-        assert_eq!(mode(&path.join(DataFolder::SECRET)), 0o600);
-        assert_eq!(DataFolder::read_secret(&path).unwrap(), secret);
+        assert_eq!(mode(&path.join(SECRET)), 0o600);
+        assert_eq!(read_secret(&path).unwrap(), secret);
     }
 
     #[test]
     fn a_folder_is_in_use_as_long_as_it_is_open() {
         let place = tempfile::tempdir().unwrap();
-        assert!(!DataFolder::is_in_use(place.path()));
+        assert!(!is_in_use(place.path()));
         let open = DataFolder::open(place.path()).unwrap();
-        assert!(DataFolder::is_in_use(place.path()));
+        assert!(is_in_use(place.path()));
         assert!(matches!(DataFolder::open(place.path()), Err(DataFolderError::InUse { .. })));
         drop(open);
-        assert!(!DataFolder::is_in_use(place.path()));
+        assert!(!is_in_use(place.path()));
     }
 
     #[test]
     fn a_damaged_secret_is_said() {
         let place = tempfile::tempdir().unwrap();
-        std::fs::write(place.path().join(DataFolder::SECRET), "short\n").unwrap();
+        std::fs::write(place.path().join(SECRET), "short\n").unwrap();
         let error = DataFolder::open(place.path()).unwrap_err().to_string();
         assert!(error.contains("remove the file and start again"), "{error}");
     }

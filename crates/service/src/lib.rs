@@ -2,54 +2,14 @@
 //!
 //! [`Service::start`] brings everything up and says where it listens; [`Service::stop`] takes it down in order: no
 //! new connections, 5.0 clients are told, samples are written, the private database is stopped.
-
 mod data_folder;
 mod rights;
-mod running;
 mod settings;
-
-use std::{
-    net::SocketAddr,
-    path::{Path, PathBuf},
-    sync::Arc,
-    time::Duration,
-};
-
-use moorfall_core::{
-    Limits,
-    blueprint::{Blueprint, Source, SourceFile},
-};
-use moorfall_store::{ClusterError, Database, PrivateDatabase, Store, StoreError};
-use time::OffsetDateTime;
-use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
-use tokio_util::sync::CancellationToken;
-
+mod start_error;
 pub use data_folder::{DataFolder, DataFolderError};
-pub use moorfall_api::{
-    design::revisions::BLUEPRINT_SCHEMA, openapi, types as api_types, watch::readings::LiveReading,
-};
-pub use moorfall_broker::{
-    identity::{
-        authenticator::ADMINISTRATOR,
-        certificate::ClientCertificate,
-        directory::{DirectoryError, IdentityDraft},
-    },
-    listeners::{
-        bind::ListenError,
-        settings::{
-            DEFAULT_LISTENER, LimitsError, ListenerSettings, Transport, limit_fault, limits_of, service_limits,
-        },
-        tls::{ClientCertificates, TlsError, TlsSettings},
-    },
-    random::random_text,
-};
-pub use running::{RunningService, find_running};
-pub use settings::Settings;
-
 use moorfall_api::{
-    self as api,
     http::sign_ins::SignIns,
-    state::{Addresses, App, People, Process},
+    state::{App, People, Process},
     watch::warnings,
     work::held,
 };
@@ -62,53 +22,40 @@ use moorfall_broker::{
         Identities,
         authenticator::{Authenticator, own},
         authorities::Authorities,
-        directory,
+        directory::DirectoryError,
     },
-    listeners::{accept, bind, descriptors, doors::Doors, origin::Reception, seats::Seats, tls, trust},
+    listeners::{
+        accept,
+        bind::{self, ListenError},
+        descriptors,
+        doors::Doors,
+        origin::Reception,
+        seats::Seats,
+        settings::{Transport, service_limits},
+        tls, trust,
+    },
     sessions::{LastUsed, due, journal_writer, restore},
 };
+use moorfall_contract::{
+    blueprint_files::blueprint_files,
+    identities::{IdentityDraft, IdentityView},
+    running::{self, RunningService},
+};
+use moorfall_core::{
+    ADMINISTRATOR, Limits,
+    blueprint::{Blueprint, Source, SourceFile},
+};
+use moorfall_store::{Database, PrivateDatabase, Store};
 use moorfall_watch::{sample_writer, sampler};
+pub use settings::Settings;
+pub use start_error::StartError;
+use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
+use time::OffsetDateTime;
+use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
+use tokio_util::sync::CancellationToken;
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
-
-/// Why the service did not start. Nothing is left running.
-#[derive(Debug, thiserror::Error)]
-pub enum StartError {
-    /// The rights of root can't be given up.
-    #[error(transparent)]
-    Rights(#[from] rights::RightsError),
-    /// The data folder.
-    #[error(transparent)]
-    DataFolder(#[from] DataFolderError),
-    /// There is no place to listen.
-    #[error(transparent)]
-    Listen(#[from] ListenError),
-    /// The private database cluster.
-    #[error(transparent)]
-    Cluster(#[from] ClusterError),
-    /// The database.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    /// A name of the service that can't be one.
-    #[error("the settings' hosts: {0}")]
-    Hosts(String),
-    /// The blueprint file can't be read.
-    #[error("the blueprint {path} can't be read: {error}")]
-    BlueprintFile {
-        /// The file.
-        path: PathBuf,
-        /// Why.
-        #[source]
-        error: std::io::Error,
-    },
-    /// The blueprint is wrong.
-    #[error("the blueprint has faults:{findings}")]
-    Blueprint {
-        /// Where and why, each on lines of its own.
-        findings: String,
-    },
-}
 
 /// A running service.
 #[derive(Debug)]
@@ -230,7 +177,7 @@ impl Service {
             }
             tasks.spawn(accept::accept(Arc::clone(&process.reception), listener, socket));
         }
-        tasks.spawn(api::serve(app.clone(), sockets.http.1, http_stop.clone()));
+        tasks.spawn(moorfall_api::serve(app.clone(), sockets.http.1, http_stop.clone()));
         tasks.close();
         running::announce(&process.addresses);
         if announces {
@@ -278,8 +225,8 @@ impl Service {
     /// for it, if one was to be.
     pub async fn put_identity(&self, name: &str, draft: IdentityDraft) -> Result<Option<String>, DirectoryError> {
         let asks_for_secret = draft.password.is_some() || draft.generate || draft.certificates.is_some();
-        let is_so = |known: directory::IdentityView| {
-            let directory::IdentityView { attributes, enabled, note, client_id, .. } = known;
+        let is_so = |known: IdentityView| {
+            let IdentityView { attributes, enabled, note, client_id, .. } = known;
             (attributes, enabled, note, client_id)
                 == (draft.attributes.clone(), draft.enabled, draft.note.clone(), draft.client_id.clone())
         };
@@ -329,9 +276,13 @@ impl Service {
 }
 
 /// Where these sockets are.
-fn addresses(sockets: &bind::Sockets, data: &Path) -> Addresses {
+fn addresses(sockets: &bind::Sockets, data: &Path) -> RunningService {
     let plain = sockets.listeners.iter().find(|(listener, _)| listener.transport == Transport::Tcp);
-    Addresses { mqtt: plain.map(|(listener, _)| listener.address), http: sockets.http.0.address, data: data.to_owned() }
+    RunningService {
+        mqtt: plain.map(|(listener, _)| listener.address),
+        http: sockets.http.0.address,
+        data: data.to_owned(),
+    }
 }
 
 /// Whoever comes is served by the broker.
@@ -353,26 +304,4 @@ fn read_blueprint(path: &Path) -> Result<Vec<SourceFile>, StartError> {
         Ok(_) => Ok(files),
         Err(findings) => Err(StartError::Blueprint { findings: findings.iter().map(|f| format!("\n{f}")).collect() }),
     }
-}
-
-/// Reads the files of a blueprint: one file, or all that end in `.toml` of a folder.
-pub fn blueprint_files(path: &Path) -> std::io::Result<Vec<SourceFile>> {
-    let read = |path: &Path, name| std::fs::read_to_string(path).map(|text| SourceFile { name, text });
-    if !path.is_dir() {
-        let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-        return Ok(vec![read(path, name)?]);
-    }
-    let mut files = Vec::new();
-    for entry in std::fs::read_dir(path)? {
-        let entry = entry?;
-        let name = entry.file_name().to_string_lossy().into_owned();
-        if name.ends_with(".toml") {
-            files.push(read(&entry.path(), name)?);
-        }
-    }
-    if files.is_empty() {
-        return Err(std::io::Error::other("the folder holds no file that ends in .toml"));
-    }
-    files.sort_by(|one, other| one.name.cmp(&other.name));
-    Ok(files)
 }

@@ -15,7 +15,9 @@ use nix::{
 };
 use walkdir::WalkDir;
 
-use crate::data_folder::{DataFolder, DataFolderError};
+use moorfall_contract::running::is_in_use;
+
+use crate::data_folder::DataFolderError;
 
 /// Why the rights of root could not be given up.
 #[derive(Debug, thiserror::Error)]
@@ -83,7 +85,7 @@ pub(crate) async fn give_up(user: &str, data: &Path, last: impl FnOnce(&Path)) -
     }
     // What is the user's already may hold links of the user's making: root keeps its hands off.
     if std::fs::metadata(&data).map_err(system)?.uid() != known.uid.as_raw() {
-        if DataFolder::is_in_use(&data) {
+        if is_in_use(&data) {
             return Err(DataFolderError::InUse { path: data }.into());
         }
         // A server that was left running belongs to another user, and could not be ended any more.

@@ -1,10 +1,11 @@
 //! Who may do what, and why.
-use crate::{
-    design::types::{AccessAnswer, AccessQuestion, RuleTrace},
-    http::problem::{Body, Problem},
-};
+use crate::http::problem::{Body, Fault};
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, judge::Rights};
+use moorfall_contract::{
+    design::{AccessAnswer, AccessQuestion, RuleTrace},
+    problem::Problem,
+};
 use moorfall_core::access::{Access, Considered, Decision, Request};
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 use std::sync::Arc;
@@ -19,9 +20,9 @@ use std::sync::Arc;
 pub async fn explain(
     State(broker): State<Arc<Broker>>,
     Body(question): Body<AccessQuestion>,
-) -> Result<Json<AccessAnswer>, Problem> {
+) -> Result<Json<AccessAnswer>, Fault> {
     let AccessQuestion { identity, client_id, act, topic, qos, retain } = question;
-    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
     let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
@@ -29,7 +30,7 @@ pub async fn explain(
         Rights::Bound(access) => access,
         Rights::None(words) => {
             let detail = format!("{identity} can't connect: {words}");
-            return Err(Problem::new(StatusCode::NOT_FOUND, "no such identity", detail));
+            return Err(Fault::new(StatusCode::NOT_FOUND, "no such identity", detail));
         }
     };
     match act.as_str() {

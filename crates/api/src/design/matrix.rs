@@ -1,14 +1,12 @@
 //! Which identities or cohorts may do what, on which planned paths.
 
-use crate::{
-    design::types::{Matrix, MatrixRow, Right, Rights as Cell},
-    http::{
-        problem::Problem,
-        reading::{Limit, Query},
-    },
-};
+use crate::http::reading::{Limit, Query};
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
+use moorfall_contract::{
+    design::{Matrix, MatrixRow, Right, Rights as Cell},
+    problem::Problem,
+};
 use moorfall_core::{
     Identity, TopicSet,
     access::{Access, Act, Policy},

@@ -4,4 +4,3 @@ pub mod explain;
 pub mod matrix;
 pub mod revisions;
 pub mod trial;
-pub mod types;

@@ -1,5 +1,12 @@
 //! The design: checking, comparing, applying and taking back.
 
+use moorfall_contract::blueprint_files::BLUEPRINT_SCHEMA;
+use moorfall_contract::{
+    design::{
+        Application, BlueprintDraft, BlueprintFile, Check, Comparison, FindingView, ProofView, Reversion, RevisionView,
+    },
+    problem::Problem,
+};
 use std::sync::Arc;
 
 use axum::{
@@ -12,12 +19,9 @@ use moorfall_core::blueprint::SourceFile;
 use moorfall_store::RevisionRecord;
 
 use crate::{
-    design::types::{
-        Application, BlueprintDraft, BlueprintFile, Check, Comparison, FindingView, ProofView, Reversion, RevisionView,
-    },
     http::{
         operator::Operator,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::Path,
     },
     state::{App, People},
@@ -27,9 +31,6 @@ use moorfall_broker::{
     design::draft::{Checked, Draft, NotApplied},
     listeners::gatekeeper::Held,
 };
-
-/// A JSON Schema of the blueprint's files, for editors.
-pub const BLUEPRINT_SCHEMA: &str = include_str!("../../blueprint.schema.json");
 
 /// Revisions that are listed.
 const LISTED: i64 = 1_000;
@@ -52,8 +53,8 @@ fn view(record: RevisionRecord, in_force: i64) -> RevisionView {
     RevisionView { number, in_force: number == in_force, applied_at, author, message, files }
 }
 
-fn unknown(number: i64) -> Problem {
-    Problem::new(StatusCode::NOT_FOUND, "no such revision", format!("there is no revision {number}"))
+fn unknown(number: i64) -> Fault {
+    Fault::new(StatusCode::NOT_FOUND, "no such revision", format!("there is no revision {number}"))
 }
 
 /// Why a design was not applied, for whoever asked.
@@ -76,10 +77,10 @@ impl IntoResponse for Refused {
                     "revision {revision} is in force by now, and yours was made upon an earlier one; compare with it, \
                      and apply again upon {revision}. Nothing was changed"
                 );
-                Problem::new(StatusCode::CONFLICT, "another revision is in force", detail).into_response()
+                Fault::new(StatusCode::CONFLICT, "another revision is in force", detail).into_response()
             }
             NotApplied::Unknown(number) => unknown(number).into_response(),
-            NotApplied::Store(error) => Problem::from(error).into_response(),
+            NotApplied::Store(error) => Fault::from(error).into_response(),
         }
     }
 }
@@ -95,16 +96,16 @@ pub async fn check(
     State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(draft): Body<BlueprintDraft>,
-) -> Result<Json<Check>, Problem> {
+) -> Result<Json<Check>, Fault> {
     let _one_at_a_time = one_check(&people, &operator)?;
     Ok(Json(check_view(&broker.check_apart(sources(draft.files)).await)))
 }
 
 /// A check takes a core for as long as it lasts, so everyone has one at a time.
-fn one_check(people: &People, operator: &Operator) -> Result<Held<Arc<str>>, Problem> {
+fn one_check(people: &People, operator: &Operator) -> Result<Held<Arc<str>>, Fault> {
     people.checks.take(Arc::clone(&operator.name), 1, usize::MAX).ok_or_else(|| {
         let detail = format!("a check of {} is under way; wait for its answer", operator.name);
-        Problem::new(StatusCode::TOO_MANY_REQUESTS, "one check at a time", detail)
+        Fault::new(StatusCode::TOO_MANY_REQUESTS, "one check at a time", detail)
     })
 }
 
@@ -119,7 +120,7 @@ pub async fn compare(
     State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(draft): Body<BlueprintDraft>,
-) -> Result<Json<Comparison>, Problem> {
+) -> Result<Json<Comparison>, Fault> {
     let _one_at_a_time = one_check(&people, &operator)?;
     let base = broker.design.in_force().revision;
     let checked = broker.check_apart(sources(draft.files)).await;
@@ -183,7 +184,7 @@ pub async fn revert(
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<RevisionView>>, Problem> {
+pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<RevisionView>>, Fault> {
     let records = broker.store().revisions(LISTED).await?;
     let in_force = broker.design.in_force().revision;
     Ok(Json(records.into_iter().map(|record| view(record, in_force)).collect()))
@@ -196,7 +197,7 @@ pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<Revision
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn show(State(broker): State<Arc<Broker>>, Path(number): Path<i64>) -> Result<Json<RevisionView>, Problem> {
+pub async fn show(State(broker): State<Arc<Broker>>, Path(number): Path<i64>) -> Result<Json<RevisionView>, Fault> {
     let record = broker.store().revision(number).await?;
     let in_force = broker.design.in_force().revision;
     record.map(|record| Json(view(record, in_force))).ok_or_else(|| unknown(number))

@@ -1,30 +1,32 @@
 //! What would become of a message: may it be published, does the plan allow it, and who receives it how? Nothing is sent.
-
-use std::sync::Arc;
-
-use axum::{Json, extract::State, http::StatusCode};
-use moorfall_core::{
-    QueuePolicy,
-    access::{Access, Request},
-    plan::Agreement,
-    router::Recipient,
-};
-use moorfall_wire::{QoS, TopicName};
-use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
-use utoipa::ToSchema;
-
 use crate::{
-    design::{explain::answer, types::AccessAnswer},
-    http::apart::apart,
-    http::problem::{Body, Problem},
+    design::explain::answer,
+    http::{
+        apart::apart,
+        problem::{Body, Fault},
+    },
 };
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{
     broker::Broker,
     clock::date,
     judge::Rights,
     sessions::record::{Place, SessionRecord},
 };
+use moorfall_contract::{
+    journeys::{Journey, Outcome, PlanVerdict, RecipientView},
+    problem::Problem,
+};
+use moorfall_core::{
+    QueuePolicy,
+    access::{Access, Request},
+    router::Recipient,
+};
+use moorfall_wire::{QoS, TopicName};
+use serde::Deserialize;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
 
 /// Recipients that are named at most.
 const NAMED: usize = 1_000;
@@ -51,77 +53,6 @@ pub struct JourneyQuestion {
     retain: bool,
 }
 
-/// What the plan says of a message.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlanVerdict {
-    /// Whether anything is planned.
-    pub has_plan: bool,
-    /// The planned path of the topic; empty if it is not planned.
-    pub path: String,
-    /// What the message breaks of the plan; empty if nothing.
-    pub breach: String,
-    /// Whether the message is refused for that.
-    pub refused: bool,
-    /// All of that in a sentence.
-    pub words: String,
-}
-
-/// What a session gets of a message.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Outcome {
-    /// It is sent at once, or as soon as what waits before it; of a recorded message, it was sent.
-    Sent,
-    /// It waits until the client is back, or has taken what comes before it.
-    Queued,
-    /// The client has said that it has it. Only of a recorded message.
-    Acknowledged,
-    /// The client has said that it does not take it. Only of a recorded message.
-    Refused,
-    /// It is not sent.
-    Withheld,
-}
-
-/// One session that a message leads to.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RecipientView {
-    /// Its client identifier.
-    pub client_id: String,
-    /// Whose it is.
-    pub identity: String,
-    /// By which shared subscription; empty if it is not by one. Of a message that was not published, one of how many.
-    pub shared: String,
-    /// The quality of service of the delivery.
-    pub qos: u8,
-    /// What it gets.
-    pub outcome: Outcome,
-    /// Why, in a sentence.
-    pub words: String,
-    /// Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
-    pub sent_after: Option<f64>,
-    /// Milliseconds from then to the client's answer; null if there was none.
-    pub answered_after: Option<f64>,
-}
-
-/// What would become of a message.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Journey {
-    /// Whether the broker would accept it.
-    pub accepted: bool,
-    /// The verdict in a sentence.
-    pub words: String,
-    /// Whether it may be published, and by which rule.
-    pub access: AccessAnswer,
-    /// What the plan says.
-    pub plan: PlanVerdict,
-    /// What it would do to the retained message of its topic; empty if nothing.
-    pub retained: String,
-    /// How many sessions it leads to.
-    pub total: u64,
-    /// The first thousand of them.
-    pub recipients: Vec<RecipientView>,
-}
-
 /// Say what would become of a message, and send none.
 #[utoipa::path(post, operation_id = "try_journey", path = "/journey", tag = "design", request_body = JourneyQuestion, responses(
     (status = 200, body = Journey),
@@ -132,13 +63,13 @@ pub struct Journey {
 pub async fn journey(
     State(broker): State<Arc<Broker>>,
     Body(question): Body<JourneyQuestion>,
-) -> Result<Json<Journey>, Problem> {
+) -> Result<Json<Journey>, Fault> {
     apart(move || follow(&broker, question)).await.map(Json)
 }
 
-fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem> {
+fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> {
     let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
-    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
     let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
     let name = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
@@ -147,7 +78,7 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
         Rights::Bound(access) => access,
         Rights::None(why) => {
             let detail = format!("{identity} can't connect: {why}");
-            return Err(Problem::new(StatusCode::NOT_FOUND, "no such identity", detail));
+            return Err(Fault::new(StatusCode::NOT_FOUND, "no such identity", detail));
         }
     };
     let access = answer(&access, Request::Publish { topic: &name, qos, retain });
@@ -187,23 +118,6 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Problem
             .collect();
     }
     Ok(journey)
-}
-
-impl From<Agreement> for PlanVerdict {
-    fn from(agreement: Agreement) -> Self {
-        let breach = match &agreement {
-            Agreement::Breaks(_, broken) => broken.words.clone(),
-            Agreement::Unplanned => agreement.to_string(),
-            Agreement::NoPlan | Agreement::AsPlanned(_) => String::new(),
-        };
-        Self {
-            has_plan: agreement != Agreement::NoPlan,
-            path: agreement.path().unwrap_or_default().to_owned(),
-            breach,
-            refused: agreement.is_refused(),
-            words: agreement.to_string(),
-        }
-    }
 }
 
 fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {

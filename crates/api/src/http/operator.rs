@@ -1,5 +1,5 @@
 //! Who runs the broker, what they may do, and what is noted of it.
-use crate::http::problem::Problem;
+use crate::http::problem::Fault;
 use crate::http::sign_ins::SignedIn;
 use axum::{
     extract::{ConnectInfo, Request},
@@ -7,42 +7,10 @@ use axum::{
     middleware::Next,
     response::Response,
 };
-use moorfall_broker::identity::authenticator::ADMINISTRATOR;
+use moorfall_contract::people::Role;
+use moorfall_core::ADMINISTRATOR;
 use moorfall_store::Author;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use std::{net::SocketAddr, sync::Arc};
-use utoipa::ToSchema;
-
-/// What a person may do; each may do what those before may.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Role {
-    /// Look at everything.
-    Watch,
-    /// End sessions, make and change identities.
-    Operate,
-    /// Change the design.
-    Design,
-    /// Say who may run the broker.
-    Own,
-}
-
-impl Role {
-    /// As it is stored.
-    pub fn parse(text: &str) -> Option<Self> {
-        serde_json::from_value(Value::String(text.to_owned())).ok()
-    }
-
-    pub(crate) fn name(self) -> &'static str {
-        match self {
-            Self::Watch => "watch",
-            Self::Operate => "operate",
-            Self::Design => "design",
-            Self::Own => "own",
-        }
-    }
-}
 
 /// Who makes a request.
 #[derive(Clone, Debug)]
@@ -75,7 +43,7 @@ impl Operator {
 }
 
 /// Lets pass who has at least this role.
-pub async fn at_least(role: Role, request: Request, next: Next) -> Result<Response, Problem> {
+pub async fn at_least(role: Role, request: Request, next: Next) -> Result<Response, Fault> {
     match request.extensions().get::<Operator>() {
         Some(operator) if operator.role >= role => Ok(next.run(request).await),
         Some(operator) => {
@@ -85,9 +53,9 @@ pub async fn at_least(role: Role, request: Request, next: Next) -> Result<Respon
                 operator.role.name(),
                 role.name()
             );
-            Err(Problem::new(StatusCode::FORBIDDEN, "role not sufficient", detail))
+            Err(Fault::new(StatusCode::FORBIDDEN, "role not sufficient", detail))
         }
-        None => Err(Problem::not_signed_in()),
+        None => Err(Fault::not_signed_in()),
     }
 }
 

@@ -1,5 +1,4 @@
 //! Errors of the interface, as problem documents (RFC 9457).
-
 use axum::{
     Json,
     body::Bytes,
@@ -8,28 +7,20 @@ use axum::{
     middleware::Next,
     response::{IntoResponse, Response},
 };
-use moorfall_store::StoreError;
-use serde::{Deserialize, Serialize, de::DeserializeOwned};
-use serde_json::Value;
-use utoipa::ToSchema;
-
 use moorfall_broker::identity::directory::DirectoryError;
+use moorfall_contract::problem::Problem;
+use moorfall_store::StoreError;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
 
-/// What went wrong with a call.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// The HTTP status.
-    pub status: u16,
-    /// What is wrong, in a few words that never change for one cause.
-    pub title: String,
-    /// What happened, to which thing, and what to do next.
-    pub detail: String,
-}
+/// What went wrong with a call, as its answer.
+#[derive(Clone, Debug)]
+pub struct Fault(pub Problem);
 
-impl Problem {
+impl Fault {
     /// `detail` says what happened, to which thing, and what to do next.
     pub fn new(status: StatusCode, title: &str, detail: impl Into<String>) -> Self {
-        Self { status: status.as_u16(), title: title.into(), detail: detail.into() }
+        Self(Problem { status: status.as_u16(), title: title.into(), detail: detail.into() })
     }
 
     /// Nobody is signed in.
@@ -43,14 +34,14 @@ impl Problem {
     }
 }
 
-impl IntoResponse for Problem {
+impl IntoResponse for Fault {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(self)).into_response()
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(self.0)).into_response()
     }
 }
 
-impl From<DirectoryError> for Problem {
+impl From<DirectoryError> for Fault {
     fn from(error: DirectoryError) -> Self {
         let detail = error.to_string();
         match error {
@@ -67,7 +58,7 @@ impl From<DirectoryError> for Problem {
     }
 }
 
-impl From<StoreError> for Problem {
+impl From<StoreError> for Fault {
     fn from(error: StoreError) -> Self {
         if error.is_away() {
             let detail =
@@ -94,13 +85,13 @@ fn holds_nul(value: &Value) -> bool {
     }
 }
 
-fn nul() -> Problem {
+fn nul() -> Fault {
     let detail = "a text of the request holds the character U+0000, which no text here can; leave it out";
-    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail)
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail)
 }
 
 /// Refuses U+0000 in what a request asks for; [`Body`] does in what it brings.
-pub async fn no_nul(request: Request, next: Next) -> Result<Response, Problem> {
+pub async fn no_nul(request: Request, next: Next) -> Result<Response, Fault> {
     let uri = request.uri();
     if uri.path().contains("%00") || uri.query().is_some_and(|query| query.contains("%00")) {
         return Err(nul());
@@ -112,13 +103,13 @@ pub async fn no_nul(request: Request, next: Next) -> Result<Response, Problem> {
 pub struct Body<T>(pub T);
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
-    type Rejection = Problem;
+    type Rejection = Fault;
 
-    async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
+    async fn from_request(request: Request, state: &S) -> Result<Self, Fault> {
         let (head, body) = request.into_parts();
         let bytes = Bytes::from_request(Request::from_parts(head.clone(), body), state).await;
         let bytes =
-            bytes.map_err(|rejection| Problem::new(rejection.status(), "body can't be read", rejection.body_text()))?;
+            bytes.map_err(|rejection| Fault::new(rejection.status(), "body can't be read", rejection.body_text()))?;
         // The escape is looked for first: it is rare, and reading JSON twice is not free.
         if memmem(&bytes, br"\u0000") && serde_json::from_slice(&bytes).is_ok_and(|value| holds_nul(&value)) {
             return Err(nul());
@@ -133,7 +124,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
                     JsonRejection::JsonDataError(_) => "body has the wrong fields",
                     _ => "body can't be read",
                 };
-                Err(Problem::new(rejection.status(), title, rejection.body_text()))
+                Err(Fault::new(rejection.status(), title, rejection.body_text()))
             }
         }
     }
@@ -144,13 +135,13 @@ fn memmem(bytes: &[u8], wanted: &[u8]) -> bool {
 }
 
 /// Anything under `/api` that does not exist.
-pub async fn unknown_call(uri: Uri) -> Problem {
+pub async fn unknown_call(uri: Uri) -> Fault {
     let detail = format!("there is no {}; /api/v1/openapi.json lists what there is", uri.path());
-    Problem::new(StatusCode::NOT_FOUND, "no such call", detail)
+    Fault::new(StatusCode::NOT_FOUND, "no such call", detail)
 }
 
 /// A known path with a method that it does not have.
-pub async fn wrong_method(uri: Uri) -> Problem {
+pub async fn wrong_method(uri: Uri) -> Fault {
     let detail = format!("{} has other methods; /api/v1/openapi.json lists them", uri.path());
-    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method not allowed", detail)
+    Fault::new(StatusCode::METHOD_NOT_ALLOWED, "method not allowed", detail)
 }

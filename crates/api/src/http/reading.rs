@@ -13,15 +13,15 @@ use utoipa::{
     },
 };
 
-use crate::http::problem::Problem;
+use crate::http::problem::Fault;
 
 /// Parts of the path.
 pub struct Path<T>(pub T);
 
 impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Path<T> {
-    type Rejection = Problem;
+    type Rejection = Fault;
 
-    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Problem> {
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Fault> {
         let read = AxumPath::<T>::from_request_parts(parts, state).await;
         read.map(|AxumPath(read)| Self(read)).map_err(|rejection| unreadable("address", &rejection.body_text()))
     }
@@ -31,17 +31,17 @@ impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Path<T>
 pub struct Query<T>(pub T);
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
-    type Rejection = Problem;
+    type Rejection = Fault;
 
-    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Problem> {
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Fault> {
         let read = AxumQuery::<T>::from_request_parts(parts, state).await;
         read.map(|AxumQuery(read)| Self(read)).map_err(|rejection| unreadable("parameters", &rejection.body_text()))
     }
 }
 
-fn unreadable(what: &str, words: &str) -> Problem {
+fn unreadable(what: &str, words: &str) -> Fault {
     let words = words.split_once(": ").map_or(words, |(_, words)| words);
-    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, &format!("{what} not acceptable"), words)
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, &format!("{what} not acceptable"), words)
 }
 
 /// How many of a list are asked for: `USUAL` if nothing is said, and `MOST` at most.

@@ -1,7 +1,12 @@
 //! Who may use the interface.
-
-use std::{net::SocketAddr, sync::Arc};
-
+use crate::http::sign_ins::{LIFE, SignedIn};
+use crate::{
+    http::{
+        operator::{Operator, address},
+        problem::{Body, Fault},
+    },
+    state::{App, People, Process},
+};
 use axum::{
     Extension, Json,
     extract::{ConnectInfo, Request, State},
@@ -10,25 +15,18 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-use crate::http::sign_ins::{LIFE, SignedIn};
-use crate::{
-    http::{
-        operator::{Operator, address},
-        problem::{Body, Problem},
-    },
-    state::{App, People, Process},
-};
 use moorfall_broker::{
     identity::{
-        authenticator::ADMINISTRATOR,
         directory::SignIn as Outcome,
         passwords::{Checked, Guess},
     },
     listeners::doors::is_from_elsewhere,
 };
+use moorfall_contract::{people::Token, problem::Problem};
+use moorfall_core::ADMINISTRATOR;
+use serde::Deserialize;
+use std::{net::SocketAddr, sync::Arc};
+use utoipa::ToSchema;
 
 const COOKIE: &str = "moorfall_console";
 
@@ -50,15 +48,6 @@ pub struct SignIn {
     link: Option<String>,
 }
 
-/// A sign-in by a program.
-#[derive(Serialize, Deserialize, ToSchema)]
-pub struct Token {
-    /// To be sent as a bearer token.
-    pub token: String,
-    /// Seconds that it is good for.
-    pub seconds: i64,
-}
-
 /// Sign in to the console: the answer sets a cookie that no script can read.
 #[utoipa::path(post, path = "/console-session", tag = "console", request_body = SignIn, responses(
     (status = 204, description = "Signed in"),
@@ -74,7 +63,7 @@ pub async fn sign_in(
     headers: HeaderMap,
     jar: CookieJar,
     Body(body): Body<SignIn>,
-) -> Result<impl IntoResponse, Problem> {
+) -> Result<impl IntoResponse, Fault> {
     let token = begin(&app, body, address).await?;
     // The page came by TLS, which a proxy brings: the browser never sends the cookie without.
     let is_secure = headers.get(header::ORIGIN).is_some_and(|origin| origin.as_bytes().starts_with(b"https://"));
@@ -92,20 +81,20 @@ pub async fn token(
     State(app): State<App>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     Body(body): Body<SignIn>,
-) -> Result<Json<Token>, Problem> {
+) -> Result<Json<Token>, Fault> {
     let token = begin(&app, body, address).await?;
     Ok(Json(Token { token, seconds: LIFE.whole_seconds() }))
 }
 
 /// Checks who signs in, and gives a new token.
-async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAddr) -> Result<String, Problem> {
+async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAddr) -> Result<String, Fault> {
     let person = match body {
         SignIn { secret: Some(secret), name: None, password: None, link: None } => {
             if !broker.identities.authenticator.is_secret(secret.trim().as_bytes()) {
                 return Err(
                     match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
                         Outcome::TooMany => too_many(),
-                        _ => Problem::new(
+                        _ => Fault::new(
                             StatusCode::UNAUTHORIZED,
                             "wrong secret",
                             "that is not the administrator's secret; it stands in the file administrator.secret in the \
@@ -134,7 +123,7 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
                 _ => {
                     tracing::info!(%address, "a sign-in to the console failed");
                     let detail = "the name or the password is wrong";
-                    return Err(Problem::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
+                    return Err(Fault::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
                 }
             }
         }
@@ -143,7 +132,7 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
                 return Err(
                     match broker.identities.directory.wrong(ADMINISTRATOR, address.ip(), &broker.limits).await {
                         Outcome::TooMany => too_many(),
-                        _ => Problem::new(
+                        _ => Fault::new(
                             StatusCode::UNAUTHORIZED,
                             "link not good",
                             "the link signs in once, within an hour, and has been used or is too old; sign in with the \
@@ -156,7 +145,7 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
         }
         _ => {
             let detail = "send either the administrator's secret, or a name and a password";
-            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
+            return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
         }
     };
     let operator = match &person {
@@ -167,9 +156,9 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
     Ok(people.sign_ins.add(person, &operator.author()).await?)
 }
 
-fn too_many() -> Problem {
+fn too_many() -> Fault {
     let detail = "as many sign-ins of this address wait for their turn as may; try again later";
-    Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many sign-ins", detail)
+    Fault::new(StatusCode::TOO_MANY_REQUESTS, "too many sign-ins", detail)
 }
 
 fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
@@ -188,7 +177,7 @@ pub async fn sign_out(
     State(people): State<Arc<People>>,
     headers: HeaderMap,
     jar: CookieJar,
-) -> Result<impl IntoResponse, Problem> {
+) -> Result<impl IntoResponse, Fault> {
     let token = jar.get(COOKIE).map(Cookie::value).or(bearer(&headers));
     if let Some(token) = token {
         people.sign_ins.remove(token).await?;
@@ -202,7 +191,7 @@ pub async fn signed_in(
     jar: CookieJar,
     mut request: Request,
     next: Next,
-) -> Result<Response, Problem> {
+) -> Result<Response, Fault> {
     let address = address(&request);
     let operator = if let Some(token) = bearer(request.headers()) {
         if broker.identities.authenticator.is_secret(token.as_bytes()) {
@@ -215,10 +204,10 @@ pub async fn signed_in(
             known.map(|signed_in| operator_of(signed_in, address))
         }
     } else {
-        let cookie = jar.get(COOKIE).ok_or_else(Problem::not_signed_in)?;
+        let cookie = jar.get(COOKIE).ok_or_else(Fault::not_signed_in)?;
         people.sign_ins.get(cookie.value()).map(|signed_in| operator_of(signed_in, address))
     };
-    request.extensions_mut().insert(operator.ok_or_else(Problem::not_signed_in)?);
+    request.extensions_mut().insert(operator.ok_or_else(Fault::not_signed_in)?);
     Ok(next.run(request).await)
 }
 
@@ -232,7 +221,7 @@ pub async fn at_home(
     Extension(process): Extension<Arc<Process>>,
     request: Request,
     next: Next,
-) -> Result<Response, Problem> {
+) -> Result<Response, Fault> {
     let headers = request.headers();
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
     let host = text(header::HOST).or(request.uri().authority().map(Authority::as_str)).unwrap_or_default();
@@ -241,7 +230,7 @@ pub async fn at_home(
             "the request asks for {host:?}, which is no name of this service; ask for localhost or an address, or name it \
              under `hosts` in moorfall.toml"
         );
-        return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "no such host here", detail));
+        return Err(Fault::new(StatusCode::MISDIRECTED_REQUEST, "no such host here", detail));
     }
     if request.uri().path().starts_with("/api/") {
         let origin = headers.get(header::ORIGIN).map(|origin| origin.to_str().unwrap_or("null"));
@@ -249,7 +238,7 @@ pub async fn at_home(
         if is_foreign || is_from_elsewhere(headers) {
             let page = origin.unwrap_or("another site");
             let detail = format!("the request came from a page of {page}; use the console of this service itself");
-            return Err(Problem::new(StatusCode::FORBIDDEN, "foreign origin", detail));
+            return Err(Fault::new(StatusCode::FORBIDDEN, "foreign origin", detail));
         }
     }
     Ok(next.run(request).await)

@@ -1,66 +1,41 @@
 //! Authorities that sign client certificates.
-
-use std::sync::Arc;
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::{AuthorityRecord, Deed};
-use serde::{Deserialize, Serialize};
-use serde_json::json;
-use time::OffsetDateTime;
-use utoipa::ToSchema;
-
 use crate::{
     http::{
         operator::Operator,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::Path,
     },
     state::{App, Process},
 };
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{
     broker::Broker,
-    identity::{
-        authorities::{AuthorityError, certificates},
-        certificate::ClientCertificate,
-    },
+    identity::authorities::{AuthorityError, certificates},
     listeners::trust::trust,
 };
+use moorfall_contract::{identities::AuthorityView, problem::Problem};
+use moorfall_core::certificate::ClientCertificate;
+use moorfall_store::{AuthorityRecord, Deed};
+use serde::Deserialize;
+use serde_json::json;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
 
-/// An authority that signs client certificates.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct AuthorityView {
-    /// What it is called.
-    pub name: String,
-    /// The subject of its first certificate (RFC 4514).
-    pub subject: String,
-    /// The SHA-256 fingerprint of its first certificate, in hexadecimal digits.
-    pub fingerprint: String,
-    /// How many certificates it has.
-    pub certificates: u64,
-    /// When the first of them to end ends.
-    #[serde(with = "time::serde::rfc3339")]
-    pub ends: OffsetDateTime,
-    /// When it was added.
-    #[serde(with = "time::serde::rfc3339")]
-    pub added_at: OffsetDateTime,
-}
-
-impl From<&AuthorityRecord> for AuthorityView {
-    fn from(record: &AuthorityRecord) -> Self {
-        let all = certificates(&record.pem).unwrap_or_default();
-        let read: Vec<_> = all.iter().filter_map(|der| ClientCertificate::read(der)).collect();
-        let mark = |kind: &str| {
-            let marks = read.first().into_iter().flat_map(|first| &first.marks);
-            marks.filter_map(|mark| mark.strip_prefix(kind)).next().unwrap_or_default().to_owned()
-        };
-        Self {
-            name: record.name.clone(),
-            subject: mark("subject:"),
-            fingerprint: mark("sha256:"),
-            certificates: all.len() as u64,
-            ends: read.iter().map(|certificate| certificate.ends).min().unwrap_or(OffsetDateTime::UNIX_EPOCH),
-            added_at: record.added_at,
-        }
+fn view_of(record: &AuthorityRecord) -> AuthorityView {
+    let all = certificates(&record.pem).unwrap_or_default();
+    let read: Vec<_> = all.iter().filter_map(|der| ClientCertificate::read(der)).collect();
+    let mark = |kind: &str| {
+        let marks = read.first().into_iter().flat_map(|first| &first.marks);
+        marks.filter_map(|mark| mark.strip_prefix(kind)).next().unwrap_or_default().to_owned()
+    };
+    AuthorityView {
+        name: record.name.clone(),
+        subject: mark("subject:"),
+        fingerprint: mark("sha256:"),
+        certificates: all.len() as u64,
+        ends: read.iter().map(|certificate| certificate.ends).min().unwrap_or(OffsetDateTime::UNIX_EPOCH),
+        added_at: record.added_at,
     }
 }
 
@@ -81,7 +56,7 @@ pub struct AuthorityDraft {
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<AuthorityView>> {
-    Json(broker.identities.authorities.list().iter().map(|authority| (&**authority).into()).collect())
+    Json(broker.identities.authorities.list().iter().map(|authority| view_of(authority)).collect())
 }
 
 /// Trust an authority, from the next connection on.
@@ -96,23 +71,23 @@ pub async fn add(
     State(App { broker, process, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(AuthorityDraft { name, pem }): Body<AuthorityDraft>,
-) -> Result<(StatusCode, Json<AuthorityView>), Problem> {
+) -> Result<(StatusCode, Json<AuthorityView>), Fault> {
     let deed = |record: &AuthorityRecord| Deed {
-        after: Some(json!(AuthorityView::from(record))),
+        after: Some(json!(view_of(record))),
         ..Deed::new("add", "authority", &*name)
     };
     let added =
         broker.identities.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(
             |error| match error {
                 AuthorityError::Unusable(words) => {
-                    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
+                    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
                 }
-                AuthorityError::Taken(_) => Problem::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
+                AuthorityError::Taken(_) => Fault::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
                 AuthorityError::Store(error) => error.into(),
             },
         )?;
     let failed = in_force(&broker, &process);
-    let view = AuthorityView::from(&*added);
+    let view = view_of(&added);
     failed.map(|()| (StatusCode::CREATED, Json(view)))
 }
 
@@ -128,14 +103,14 @@ pub async fn remove(
     State(App { broker, process, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     let deed = |record: &AuthorityRecord| Deed {
-        before: Some(json!(AuthorityView::from(record))),
+        before: Some(json!(view_of(record))),
         ..Deed::new("remove", "authority", &*name)
     };
     if !broker.identities.authorities.remove(&name, &operator.author(), deed).await? {
         let detail = format!("there is no authority {name}; /api/v1/authorities lists all");
-        return Err(Problem::new(StatusCode::NOT_FOUND, "no such authority", detail));
+        return Err(Fault::new(StatusCode::NOT_FOUND, "no such authority", detail));
     }
     let failed = in_force(&broker, &process);
     broker.end_by_authority();
@@ -143,7 +118,7 @@ pub async fn remove(
 }
 
 /// Has all listeners follow; says which can't.
-fn in_force(broker: &Broker, process: &Process) -> Result<(), Problem> {
+fn in_force(broker: &Broker, process: &Process) -> Result<(), Fault> {
     let failed = trust(&process.listeners, &broker.identities.authorities);
     if failed.is_empty() {
         return Ok(());
@@ -153,5 +128,5 @@ fn in_force(broker: &Broker, process: &Process) -> Result<(), Problem> {
          and it follows within seconds",
         failed.join(", ")
     );
-    Err(Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "not in force everywhere", detail))
+    Err(Fault::new(StatusCode::INTERNAL_SERVER_ERROR, "not in force everywhere", detail))
 }

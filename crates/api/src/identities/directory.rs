@@ -1,24 +1,23 @@
 //! Who may connect.
-
-use std::sync::Arc;
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
-
 use crate::{
     http::apart::apart,
     http::{
         operator::Operator,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::{Limit, Page, Path, Query, encoded},
     },
 };
-use moorfall_broker::{
-    broker::Broker,
-    identity::directory::{IdentityDraft, IdentityImport, IdentityView, ImportEffect},
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use moorfall_broker::broker::Broker;
+use moorfall_contract::{
+    identities::{
+        IdentityDraft, IdentityImport, IdentityPut, IdentityView, ImportEffect, ImportFault, ImportResult, MadeSecret,
+    },
+    problem::Problem,
 };
+use serde::Deserialize;
+use std::sync::Arc;
+use utoipa::{IntoParams, ToSchema};
 
 /// Which identities are asked for.
 #[derive(Deserialize, IntoParams)]
@@ -59,7 +58,7 @@ pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn show(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<Json<IdentityView>, Problem> {
+pub async fn show(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<Json<IdentityView>, Fault> {
     broker.identities.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
 }
 
@@ -76,30 +75,9 @@ pub async fn put(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(draft): Body<IdentityDraft>,
-) -> Result<Json<IdentityPut>, Problem> {
+) -> Result<Json<IdentityPut>, Fault> {
     let (view, secret) = broker.put_identity(&name, draft, &operator.author()).await?;
     Ok(Json(IdentityPut { identity: view, secret }))
-}
-
-/// An identity as it is now.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct IdentityPut {
-    /// It.
-    #[serde(flatten)]
-    pub identity: IdentityView,
-    /// The secret that was made for it, if one was to be. It is shown this once.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(nullable = false)]
-    pub secret: Option<String>,
-}
-
-/// A secret that was made.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct MadeSecret {
-    /// Whose it is.
-    pub name: String,
-    /// What it signs in with. It is shown this once.
-    pub secret: String,
 }
 
 /// Identities to be made or replaced.
@@ -111,31 +89,6 @@ pub struct Import {
     /// Only say what would be done.
     #[serde(default)]
     dry_run: bool,
-}
-
-/// What is wrong with one identity of an import.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ImportFault {
-    /// Its place, from 0.
-    pub place: u64,
-    /// What is wrong.
-    pub words: String,
-}
-
-/// What an import did, or would do. With faults nothing is done.
-#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
-pub struct ImportResult {
-    /// Identities that are new.
-    pub made: u64,
-    /// Those that differ from before.
-    pub changed: u64,
-    /// Those that are as before.
-    pub unchanged: u64,
-    /// What is wrong.
-    pub faults: Vec<ImportFault>,
-    /// Secrets that were made.
-    #[serde(default)]
-    pub secrets: Vec<MadeSecret>,
 }
 
 /// The most identities of one import.
@@ -152,10 +105,10 @@ pub async fn import(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(Import { identities, dry_run }): Body<Import>,
-) -> Result<Json<ImportResult>, Problem> {
+) -> Result<Json<ImportResult>, Fault> {
     if identities.len() > IMPORTED {
         let detail = format!("there are {} identities; at most {IMPORTED} are taken at a time", identities.len());
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
     }
     let faults = broker.identities.directory.check_many(&identities).into_iter();
     let faults: Vec<_> = faults.map(|(place, words)| ImportFault { place: place as u64, words }).collect();
@@ -191,14 +144,14 @@ pub async fn remove(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     if !broker.remove_identity(&name, &operator.author()).await? {
         return Err(unknown(&name));
     }
     Ok(StatusCode::NO_CONTENT)
 }
 
-fn unknown(name: &str) -> Problem {
+fn unknown(name: &str) -> Fault {
     let detail = format!("there is no identity {name}; /api/v1/identities lists all");
-    Problem::new(StatusCode::NOT_FOUND, "no such identity", detail)
+    Fault::new(StatusCode::NOT_FOUND, "no such identity", detail)
 }

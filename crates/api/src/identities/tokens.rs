@@ -1,38 +1,24 @@
 //! Tokens of identities.
-
-use std::sync::Arc;
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::{Deed, TokenRecord};
-use serde::{Deserialize, Serialize};
-use serde_json::json;
-use time::{Duration, OffsetDateTime};
-use utoipa::ToSchema;
-
 use crate::http::{
     operator::Operator,
-    problem::{Body, Problem},
+    problem::{Body, Fault},
     reading::Path,
 };
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, identity::tokens};
+use moorfall_contract::{
+    identities::{NewToken, TokenView},
+    problem::Problem,
+};
+use moorfall_store::{Deed, TokenRecord};
+use serde::Deserialize;
+use serde_json::json;
+use std::sync::Arc;
+use time::Duration;
+use utoipa::ToSchema;
 
-/// A token as it may be shown.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TokenView {
-    /// What it is called.
-    pub name: String,
-    /// When it was made.
-    #[serde(with = "time::serde::rfc3339")]
-    pub created_at: OffsetDateTime,
-    /// When it ends.
-    #[serde(with = "time::serde::rfc3339")]
-    pub expires_at: OffsetDateTime,
-}
-
-impl From<&TokenRecord> for TokenView {
-    fn from(record: &TokenRecord) -> Self {
-        Self { name: record.name.clone(), created_at: record.created_at, expires_at: record.expires_at }
-    }
+fn view(record: &TokenRecord) -> TokenView {
+    TokenView { name: record.name.clone(), created_at: record.created_at, expires_at: record.expires_at }
 }
 
 /// A token to be made.
@@ -45,19 +31,9 @@ pub struct TokenDraft {
     seconds: i64,
 }
 
-/// A token that was made. It is shown this once.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct NewToken {
-    /// What the identity signs in with, in place of a password.
-    pub token: String,
-    /// When it ends.
-    #[serde(with = "time::serde::rfc3339")]
-    pub expires_at: OffsetDateTime,
-}
-
-fn unknown(name: &str) -> Problem {
+fn unknown(name: &str) -> Fault {
     let detail = format!("there is no identity {name}; /api/v1/identities lists all");
-    Problem::new(StatusCode::NOT_FOUND, "no such identity", detail)
+    Fault::new(StatusCode::NOT_FOUND, "no such identity", detail)
 }
 
 /// The tokens of an identity that have not ended.
@@ -66,12 +42,9 @@ fn unknown(name: &str) -> Problem {
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(
-    State(broker): State<Arc<Broker>>,
-    Path(name): Path<String>,
-) -> Result<Json<Vec<TokenView>>, Problem> {
+pub async fn list(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<Json<Vec<TokenView>>, Fault> {
     broker.identities.directory.get(&name).ok_or_else(|| unknown(&name))?;
-    Ok(Json(broker.identities.tokens.of(&name).iter().map(|token| (&**token).into()).collect()))
+    Ok(Json(broker.identities.tokens.of(&name).iter().map(|token| view(token)).collect()))
 }
 
 /// Make a token. The answer is the only time that it is shown.
@@ -88,9 +61,9 @@ pub async fn make(
     Extension(operator): Extension<Operator>,
     Path(identity): Path<String>,
     Body(TokenDraft { name, seconds }): Body<TokenDraft>,
-) -> Result<(StatusCode, Json<NewToken>), Problem> {
+) -> Result<(StatusCode, Json<NewToken>), Fault> {
     broker.identities.directory.get(&identity).ok_or_else(|| unknown(&identity))?;
-    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "token not acceptable", detail);
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "token not acceptable", detail);
     if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) {
         return Err(wrong("a token's name has from 1 to 128 bytes without control characters".into()));
     }
@@ -99,13 +72,13 @@ pub async fn make(
         return Err(wrong(format!("a token lives from a minute to {} days", tokens::LONGEST.whole_days())));
     }
     let deed = |record: &TokenRecord| Deed {
-        after: Some(json!(TokenView::from(record))),
+        after: Some(json!(view(record))),
         ..Deed::new("make", "token", format!("{name} of {identity}"))
     };
     let made = broker.identities.tokens.make(&identity, &name, life, &operator.author(), deed).await?;
     let Some((token, record)) = made else {
         let detail = format!("{identity} has a token {name}; revoke it first, or take another name");
-        return Err(Problem::new(StatusCode::CONFLICT, "token exists", detail));
+        return Err(Fault::new(StatusCode::CONFLICT, "token exists", detail));
     };
     Ok((StatusCode::CREATED, Json(NewToken { token, expires_at: record.expires_at })))
 }
@@ -121,10 +94,10 @@ pub async fn revoke(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path((identity, name)): Path<(String, String)>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     if broker.identities.tokens.revoke(&identity, &name, &operator.author()).await?.is_none() {
         let detail = format!("{identity} has no token {name}");
-        return Err(Problem::new(StatusCode::NOT_FOUND, "no such token", detail));
+        return Err(Fault::new(StatusCode::NOT_FOUND, "no such token", detail));
     }
     broker.end_by_credential();
     Ok(StatusCode::NO_CONTENT)

@@ -1,47 +1,19 @@
 //! Who changed what.
-
 use crate::http::{
-    problem::Problem,
+    problem::Fault,
     reading::{Limit, Query},
 };
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
+use moorfall_contract::{people::AuditView, problem::Problem};
 use moorfall_store::AuditRecord;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde::Deserialize;
 use std::sync::Arc;
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
-/// A change that was made.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct AuditView {
-    /// Its place in the order of changes.
-    pub id: i64,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Who.
-    pub person: String,
-    /// From which address.
-    pub address: String,
-    /// What was done.
-    pub act: String,
-    /// To what kind of thing.
-    pub kind: String,
-    /// To which.
-    pub name: String,
-    /// How it was; null if it was not there.
-    pub before: Option<Value>,
-    /// How it is; null if it is gone.
-    pub after: Option<Value>,
-}
-
-impl From<AuditRecord> for AuditView {
-    fn from(record: AuditRecord) -> Self {
-        let AuditRecord { id, at, person, address, act, kind, name, before, after } = record;
-        Self { id, at, person, address, act, kind, name, before, after }
-    }
+fn view(record: AuditRecord) -> AuditView {
+    let AuditRecord { id, at, person, address, act, kind, name, before, after } = record;
+    AuditView { id, at, person, address, act, kind, name, before, after }
 }
 
 /// Which changes are asked for.
@@ -68,7 +40,7 @@ pub struct Wanted {
 pub async fn audit(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
-) -> Result<Json<Vec<AuditView>>, Problem> {
+) -> Result<Json<Vec<AuditView>>, Fault> {
     let records = broker.store().audits(&wanted.search, wanted.before, wanted.limit.0 as i64).await?;
-    Ok(Json(records.into_iter().map(Into::into).collect()))
+    Ok(Json(records.into_iter().map(view).collect()))
 }

@@ -1,30 +1,24 @@
 //! Who runs the broker.
-
-use crate::http::operator::{Operator, Role};
+use crate::http::operator::Operator;
 use crate::{
     http::{
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::Path,
     },
     state::App,
 };
 use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_broker::{broker::Broker, identity::authenticator::ADMINISTRATOR};
+use moorfall_broker::broker::Broker;
+use moorfall_contract::{
+    people::{Me, PersonView, Role},
+    problem::Problem,
+};
+use moorfall_core::ADMINISTRATOR;
 use moorfall_store::{Deed, PersonRecord};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::json;
 use std::sync::Arc;
-use time::OffsetDateTime;
 use utoipa::ToSchema;
-
-/// Who is signed in.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Me {
-    /// The name.
-    pub name: String,
-    /// What they may do.
-    pub role: Role,
-}
 
 /// Who is signed in.
 #[utoipa::path(get, operation_id = "me", path = "/me", tag = "people", responses(
@@ -35,26 +29,9 @@ pub async fn me(Extension(operator): Extension<Operator>) -> Json<Me> {
     Json(Me { name: operator.name.to_string(), role: operator.role })
 }
 
-/// A person who may run the broker.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct PersonView {
-    /// The name.
-    pub name: String,
-    /// What they may do.
-    pub role: Role,
-    /// When they were made.
-    #[serde(with = "time::serde::rfc3339")]
-    pub created_at: OffsetDateTime,
-    /// When they were last changed.
-    #[serde(with = "time::serde::rfc3339")]
-    pub changed_at: OffsetDateTime,
-}
-
-impl From<&PersonRecord> for PersonView {
-    fn from(record: &PersonRecord) -> Self {
-        let role = Role::parse(&record.role).unwrap_or(Role::Watch);
-        Self { name: record.name.clone(), role, created_at: record.created_at, changed_at: record.changed_at }
-    }
+fn view(record: &PersonRecord) -> PersonView {
+    let role = Role::parse(&record.role).unwrap_or(Role::Watch);
+    PersonView { name: record.name.clone(), role, created_at: record.created_at, changed_at: record.changed_at }
 }
 
 /// A person as they are to be.
@@ -76,8 +53,8 @@ const PASSWORD: usize = 10;
     (status = 200, body = Vec<PersonView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<PersonView>>, Problem> {
-    Ok(Json(broker.store().people().await?.iter().map(PersonView::from).collect()))
+pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<PersonView>>, Fault> {
+    Ok(Json(broker.store().people().await?.iter().map(view).collect()))
 }
 
 /// Make or change a person. With another password or role all their sign-ins end.
@@ -93,8 +70,8 @@ pub async fn put(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(draft): Body<PersonDraft>,
-) -> Result<Json<PersonView>, Problem> {
-    let wrong = |detail: &str| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "person not acceptable", detail);
+) -> Result<Json<PersonView>, Fault> {
+    let wrong = |detail: &str| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "person not acceptable", detail);
     if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) || name == ADMINISTRATOR {
         return Err(wrong("a name has from 1 to 128 bytes without control characters, and is not administrator"));
     }
@@ -119,7 +96,7 @@ pub async fn put(
     if ends_sign_ins {
         people.sign_ins.forget(&name);
     }
-    Ok(Json(PersonView::from(&record)))
+    Ok(Json(view(&record)))
 }
 
 /// Remove a person, and end all their sign-ins.
@@ -133,13 +110,13 @@ pub async fn remove(
     State(App { broker, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     let before = broker.store().person(&name).await?;
     let before = before.map(|record| json!({ "role": record.role }));
     let deed = Deed { before, ..Deed::new("remove", "person", &*name) };
     if !broker.store().remove_person(&name, &operator.author(), &deed).await? {
         let detail = format!("there is no person {name}; /api/v1/people lists all");
-        return Err(Problem::new(StatusCode::NOT_FOUND, "no such person", detail));
+        return Err(Fault::new(StatusCode::NOT_FOUND, "no such person", detail));
     }
     people.sign_ins.forget(&name);
     Ok(StatusCode::NO_CONTENT)

@@ -1,86 +1,20 @@
 //! What live traffic does that the plan does not say, and attempts that were refused.
-
 use crate::http::apart::apart;
 use crate::{
-    http::{
-        problem::Problem,
-        reading::{Page, Part, Query},
-    },
+    http::reading::{Page, Part, Query},
     state::App,
 };
 use axum::extract::State;
 use moorfall_broker::{broker::Broker, clock::date};
-use moorfall_core::{Time, access::Act, plan::Breach};
+use moorfall_contract::{
+    problem::Problem,
+    topics::{DriftKind, DriftView, RefusalView},
+};
+use moorfall_core::Time;
 use moorfall_live::silence::{self, Silent};
-use serde::{Deserialize, Serialize};
 use std::{sync::Arc, time::Duration};
 use time::OffsetDateTime;
 use tokio::time::Instant;
-use utoipa::ToSchema;
-
-/// How traffic and plan differ.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum DriftKind {
-    /// The topic is not planned.
-    Unplanned,
-    /// Messages have another QoS.
-    QoS,
-    /// Messages are retained and should not be, or the other way round.
-    Retention,
-    /// Payloads are of another form.
-    Payload,
-    /// Nothing comes as often as planned.
-    Silent,
-}
-
-impl std::fmt::Display for DriftKind {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
-            Self::Unplanned => "unplanned",
-            Self::QoS => "qos",
-            Self::Retention => "retention",
-            Self::Payload => "payload",
-            Self::Silent => "silent",
-        })
-    }
-}
-
-impl From<Breach> for DriftKind {
-    fn from(breach: Breach) -> Self {
-        match breach {
-            Breach::Unplanned => Self::Unplanned,
-            Breach::QoS => Self::QoS,
-            Breach::Retention => Self::Retention,
-            Breach::Payload => Self::Payload,
-        }
-    }
-}
-
-/// Traffic that the plan does not say.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DriftView {
-    /// The topic; for `silent`, the planned path or the topic that fell silent.
-    pub topic: String,
-    /// What it is.
-    pub kind: DriftKind,
-    /// In a sentence.
-    pub words: String,
-    /// Messages.
-    pub count: u64,
-    /// How many of them were refused.
-    pub refused: u64,
-    /// When it was seen first.
-    #[serde(with = "time::serde::rfc3339")]
-    pub first: OffsetDateTime,
-    /// When it was seen last.
-    #[serde(with = "time::serde::rfc3339")]
-    pub last: OffsetDateTime,
-    /// Who did it last.
-    pub identity: String,
-    /// The beginning of a payload.
-    pub sample: String,
-}
 
 /// What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first.
 #[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", params(Part), responses(
@@ -166,32 +100,6 @@ fn silent(silent: &Silent, now: Time, started_at: OffsetDateTime) -> DriftView {
         identity,
         sample: String::new(),
     }
-}
-
-/// Attempts that were refused.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RefusalView {
-    /// Who.
-    pub identity: String,
-    /// By which client, the last time.
-    pub client_id: String,
-    /// Publishing or subscribing.
-    #[schema(value_type = String)]
-    pub act: Act,
-    /// The topic or filter of the last one, or its beginning.
-    pub topic: String,
-    /// Why, in a few words that are the same for one cause.
-    pub cause: String,
-    /// The last one in a sentence.
-    pub words: String,
-    /// How often.
-    pub count: u64,
-    /// When it was seen first.
-    #[serde(with = "time::serde::rfc3339")]
-    pub first: OffsetDateTime,
-    /// When it was seen last.
-    #[serde(with = "time::serde::rfc3339")]
-    pub last: OffsetDateTime,
 }
 
 /// Attempts to publish and subscribe that were refused since the start, newest first.

@@ -1,44 +1,21 @@
 //! What a filter matches, planned and live, and what it just misses.
-
 use crate::http::apart::apart;
 use crate::http::{
-    problem::Problem,
+    problem::Fault,
     reading::{Limit, Query},
 };
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner};
+use moorfall_contract::{
+    problem::Problem,
+    topics::{Match, NearMiss},
+};
 use moorfall_core::near_miss::{self, Value, near_miss};
 use moorfall_live::topics::search as topic_search;
 use moorfall_wire::TopicFilter;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::sync::Arc;
-use utoipa::{IntoParams, ToSchema};
-
-/// A topic or planned path that a filter nearly catches.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NearMiss {
-    /// The topic or path.
-    pub topic: String,
-    /// The level at which it falls out, from 1.
-    pub level: u64,
-    /// Why, in a sentence.
-    pub words: String,
-}
-
-/// What a filter catches.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Match {
-    /// Planned paths of which it catches some or all topics.
-    pub planned: Vec<String>,
-    /// Topics that were published to.
-    pub live: Vec<String>,
-    /// How many there are, listed or not.
-    pub live_total: u64,
-    /// Planned paths that it does not catch, with the reason; those that go furthest first.
-    pub planned_misses: Vec<NearMiss>,
-    /// Topics that were published to, in the same way.
-    pub live_misses: Vec<NearMiss>,
-}
+use utoipa::IntoParams;
 
 /// Which filter is asked for.
 #[derive(Deserialize, IntoParams)]
@@ -58,10 +35,10 @@ pub struct Filter {
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Filter>) -> Result<Json<Match>, Problem> {
+pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Filter>) -> Result<Json<Match>, Fault> {
     let filter = TopicFilter::new(wanted.filter.clone()).map_err(|error| {
         let detail = format!("{:?} is not a topic filter: {error}", wanted.filter);
-        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
     })?;
     let filter = inner(&filter);
     let limit = wanted.limit.0;

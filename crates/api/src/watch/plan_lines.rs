@@ -1,12 +1,12 @@
 //! Lines for a blueprint, made of what was published.
-
 use super::topics::view;
-use crate::http::{problem::Problem, reading::Query};
+use crate::http::{problem::Fault, reading::Query};
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
-use serde::{Deserialize, Serialize};
+use moorfall_contract::{problem::Problem, topics::PlanLines};
+use serde::Deserialize;
 use std::sync::Arc;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 /// Which topic is to be planned.
 #[derive(Deserialize, IntoParams)]
@@ -14,13 +14,6 @@ use utoipa::{IntoParams, ToSchema};
 pub struct ToPlan {
     /// The topic, as it was published to.
     topic: String,
-}
-
-/// Lines for a blueprint.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlanLines {
-    /// To be added to a file of the blueprint.
-    pub text: String,
 }
 
 /// Lines for a blueprint that plan a topic as it was published to, which no planned path holds yet.
@@ -33,15 +26,15 @@ pub struct PlanLines {
 pub async fn plan(
     State(broker): State<Arc<Broker>>,
     Query(ToPlan { topic }): Query<ToPlan>,
-) -> Result<Json<PlanLines>, Problem> {
+) -> Result<Json<PlanLines>, Fault> {
     let known = broker.live.topics.view(&topic, broker.now()).filter(|view| view.is_topic);
     let view = known.map(|known| view(&broker, known)).ok_or_else(|| {
         let detail = format!("nothing was published to {topic} itself; `moorfall topics tree` shows where");
-        Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
+        Fault::new(StatusCode::NOT_FOUND, "no such topic", detail)
     })?;
     if !view.planned.is_empty() {
         let detail = format!("{topic} is planned: it is one of {}", view.planned);
-        return Err(Problem::new(StatusCode::CONFLICT, "topic is planned", detail));
+        return Err(Fault::new(StatusCode::CONFLICT, "topic is planned", detail));
     }
     let drift = broker.live.drifts.list().into_iter().find(|((known, _), _)| *known == topic);
     let sample = drift.map(|(_, seen)| seen.what.sample).unwrap_or_default();

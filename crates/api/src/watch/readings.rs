@@ -1,7 +1,8 @@
 //! What happens now, as server-sent events.
-
-use std::{convert::Infallible, sync::Arc};
-
+use crate::{
+    http::{operator::Operator, problem::Fault},
+    state::App,
+};
 use axum::{
     Extension,
     extract::State,
@@ -9,66 +10,19 @@ use axum::{
     response::sse::{Event, KeepAlive, Sse},
 };
 use futures_util::{Stream, stream};
-use moorfall_core::measure::Rates;
-use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
-use tokio::sync::broadcast::error::RecvError;
-use utoipa::ToSchema;
-
-use crate::{
-    http::{operator::Operator, problem::Problem},
-    state::App,
-};
+use moorfall_contract::{problem::Problem, readings::LiveReading};
 use moorfall_watch::sampler::Reading;
+use std::{convert::Infallible, sync::Arc};
+use tokio::sync::broadcast::error::RecvError;
 
-/// Rates, each per second.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct LiveRates {
-    /// Messages in per second.
-    pub messages_in: f64,
-    /// Messages out per second.
-    pub messages_out: f64,
-    /// Bytes in per second.
-    pub bytes_in: f64,
-    /// Bytes out per second.
-    pub bytes_out: f64,
-}
-
-impl From<Rates> for LiveRates {
-    fn from(rates: Rates) -> Self {
-        let Rates { messages_in, messages_out, bytes_in, bytes_out } = rates;
-        Self { messages_in, messages_out, bytes_in, bytes_out }
-    }
-}
-
-/// One reading of the counters; there is one each second.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct LiveReading {
-    /// When it was taken.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Connected sessions.
-    pub sessions: u64,
-    /// Over the last second.
-    pub rates: LiveRates,
-    /// A moving average over ten seconds.
-    pub average: LiveRates,
-    /// Messages that were routed to a session and not sent, since the start.
-    pub withheld: u64,
-    /// Attempts that were refused, since the start.
-    pub refused: u64,
-}
-
-impl From<&Reading> for LiveReading {
-    fn from(Reading { at, sessions, rates, average, totals }: &Reading) -> Self {
-        Self {
-            at: *at,
-            sessions: *sessions as u64,
-            rates: (*rates).into(),
-            average: (*average).into(),
-            withheld: totals.withheld,
-            refused: totals.refused,
-        }
+fn view(Reading { at, sessions, rates, average, totals }: &Reading) -> LiveReading {
+    LiveReading {
+        at: *at,
+        sessions: *sessions as u64,
+        rates: (*rates).into(),
+        average: (*average).into(),
+        withheld: totals.withheld,
+        refused: totals.refused,
     }
 }
 
@@ -81,11 +35,11 @@ impl From<&Reading> for LiveReading {
 pub async fn live(
     State(App { broker, watch, people, .. }): State<App>,
     Extension(operator): Extension<Operator>,
-) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Fault> {
     let most = broker.limits.live_streams_per_person;
     let ticket = people.sign_ins.streams.take(Arc::clone(&operator.name), most, usize::MAX).ok_or_else(|| {
         let detail = format!("{} has {most} live streams open, as many as may be; close one", operator.name);
-        Problem::new(StatusCode::TOO_MANY_REQUESTS, "too many live streams", detail)
+        Fault::new(StatusCode::TOO_MANY_REQUESTS, "too many live streams", detail)
     })?;
     let readings = watch.readings();
     let stopping = broker.common.stopping.clone();
@@ -106,7 +60,7 @@ pub async fn live(
             };
             match reading {
                 Ok(reading) => {
-                    let event = Event::default().event("reading").json_data(LiveReading::from(&reading)).ok()?;
+                    let event = Event::default().event("reading").json_data(view(&reading)).ok()?;
                     return Some((Ok(event), (readings, stopping, over, ticket)));
                 }
                 // A reader that was too slow goes on with the newest readings.

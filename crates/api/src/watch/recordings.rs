@@ -1,25 +1,22 @@
 //! Recordings: what became of live messages.
-
-use std::{sync::Arc, time::Duration};
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_core::Time;
-use moorfall_wire::{QoS, TopicFilter};
-use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
-
-use crate::{
-    design::trial::{Outcome, RecipientView},
-    http::{
-        operator::Operator,
-        preview::preview,
-        problem::{Body, Problem},
-        reading::{Limit, Path, Query},
-    },
+use crate::http::{
+    operator::Operator,
+    preview::preview,
+    problem::{Body, Fault},
+    reading::{Limit, Path, Query},
 };
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, clock::date, sessions::Sessions};
+use moorfall_contract::{
+    journeys::{Outcome, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView},
+    problem::Problem,
+};
+use moorfall_core::Time;
 use moorfall_live::journeys::{self as recorder, End, Journey, Lead, Recording, TooMany};
+use moorfall_wire::{QoS, TopicFilter};
+use serde::Deserialize;
+use std::{sync::Arc, time::Duration};
+use utoipa::{IntoParams, ToSchema};
 
 /// What is to be recorded.
 #[derive(Deserialize, ToSchema)]
@@ -30,91 +27,6 @@ pub struct RecordingOrder {
     /// For how long, seconds; an hour at most.
     #[schema(minimum = 1, maximum = 3_600)]
     seconds: u64,
-}
-
-/// A recording of live messages. At most 500 of them are held, the newest, and at most 100 of each second.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RecordingView {
-    /// Its number, from 1.
-    pub number: u64,
-    /// Messages whose topics this filter matches.
-    pub filter: String,
-    /// Who asked for it.
-    pub by: String,
-    /// When it began.
-    #[serde(with = "time::serde::rfc3339")]
-    pub began_at: OffsetDateTime,
-    /// When it ends, or has ended.
-    #[serde(with = "time::serde::rfc3339")]
-    pub ends_at: OffsetDateTime,
-    /// Whether it goes on.
-    pub running: bool,
-    /// Messages that the filter matched.
-    pub seen: u64,
-    /// How many of them were not recorded, because they were too many in their second.
-    pub left_out: u64,
-    /// How many are held.
-    pub held: u64,
-}
-
-/// A recorded message.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RecordedMessage {
-    /// Its number.
-    pub number: u64,
-    /// When the broker took it.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Its topic.
-    pub topic: String,
-    /// Whose it is.
-    pub identity: String,
-    /// The client identifier of its publisher; empty if no client published it.
-    pub client_id: String,
-    /// The publisher's quality of service.
-    pub qos: u8,
-    /// Whether it was to be retained.
-    pub retain: bool,
-    /// Bytes of its payload.
-    pub bytes: u64,
-    /// The beginning of its payload; null if that is no text.
-    pub preview: Option<String>,
-    /// Whether the payload goes on after that.
-    pub more: bool,
-    /// Why the broker did not take it; empty if it did.
-    pub refused: String,
-    /// Why it may be published, or may not.
-    pub access: String,
-    /// What the plan says.
-    pub plan: String,
-    /// Sessions that it leads to.
-    pub recipients: u64,
-    /// Of the first hundred of them, how many wait for it.
-    pub queued: u64,
-    /// How many it was sent to that have not acknowledged it, or need not.
-    pub sent: u64,
-    /// How many have acknowledged it.
-    pub acknowledged: u64,
-    /// How many do not get it, or do not take it.
-    pub withheld: u64,
-}
-
-/// A recording and the messages that it holds.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RecordingDetails {
-    /// The recording.
-    pub recording: RecordingView,
-    /// The newest of its messages first.
-    pub messages: Vec<RecordedMessage>,
-}
-
-/// What became of a recorded message.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RecordedJourney {
-    /// The message.
-    pub message: RecordedMessage,
-    /// The first hundred sessions that it leads to.
-    pub recipients: Vec<RecipientView>,
 }
 
 fn view(recording: &Recording) -> RecordingView {
@@ -208,9 +120,9 @@ fn short(millis: f64) -> String {
     }
 }
 
-fn absent(number: u64) -> Problem {
+fn absent(number: u64) -> Fault {
     let detail = format!("there is no recording {number}; the service holds the last eight since it started");
-    Problem::new(StatusCode::NOT_FOUND, "no such recording", detail)
+    Fault::new(StatusCode::NOT_FOUND, "no such recording", detail)
 }
 
 /// Record what becomes of live messages, for a while.
@@ -225,8 +137,8 @@ pub async fn begin(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(RecordingOrder { filter, seconds }): Body<RecordingOrder>,
-) -> Result<(StatusCode, Json<RecordingView>), Problem> {
-    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "recording not acceptable", detail);
+) -> Result<(StatusCode, Json<RecordingView>), Fault> {
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "recording not acceptable", detail);
     let filter = TopicFilter::new(filter.clone()).map_err(|error| wrong(format!("{filter:?}: {error}")))?;
     let longest = recorder::LONGEST.as_secs();
     if !(1..=longest).contains(&seconds) {
@@ -235,7 +147,7 @@ pub async fn begin(
     let begun = broker.sessions.begin_recording(inner(&filter), Duration::from_secs(seconds), &operator.author());
     let recording = begun.map_err(|TooMany| {
         let detail = "eight recordings run already, as many as may; end one of them".to_owned();
-        Problem::new(StatusCode::CONFLICT, "too many recordings", detail)
+        Fault::new(StatusCode::CONFLICT, "too many recordings", detail)
     })?;
     Ok((StatusCode::CREATED, Json(view(&recording))))
 }
@@ -273,7 +185,7 @@ pub async fn show(
     State(broker): State<Arc<Broker>>,
     Path(number): Path<u64>,
     Query(wanted): Query<Wanted>,
-) -> Result<Json<RecordingDetails>, Problem> {
+) -> Result<Json<RecordingDetails>, Fault> {
     let most = wanted.limit.0.min(recorder::MESSAGES);
     let shown = broker.live.recorder.show(number, wanted.after, most, broker.now());
     let (recording, journeys) = shown.ok_or_else(|| absent(number))?;
@@ -292,10 +204,10 @@ pub async fn show(
 pub async fn journey(
     State(broker): State<Arc<Broker>>,
     Path(number): Path<u64>,
-) -> Result<Json<RecordedJourney>, Problem> {
+) -> Result<Json<RecordedJourney>, Fault> {
     let found = broker.live.recorder.journey(number).ok_or_else(|| {
         let detail = format!("message {number} is not held; a recording holds its newest {}", recorder::MESSAGES);
-        Problem::new(StatusCode::NOT_FOUND, "no such message", detail)
+        Fault::new(StatusCode::NOT_FOUND, "no such message", detail)
     })?;
     let recipients = found.leads.iter().map(|lead| recipient(&broker.sessions, found.at, lead)).collect();
     Ok(Json(RecordedJourney { message: message(&broker.sessions, &found), recipients }))
@@ -312,7 +224,7 @@ pub async fn end(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path(number): Path<u64>,
-) -> Result<Json<RecordingView>, Problem> {
+) -> Result<Json<RecordingView>, Fault> {
     let recording = broker.sessions.end_recording(number, &operator.author()).ok_or_else(|| absent(number))?;
     Ok(Json(view(&recording)))
 }

@@ -1,23 +1,23 @@
 //! Retained messages: what there is, clearing it, and taking that back.
-
-use std::{fmt::Write, sync::Arc};
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_core::Message;
-use moorfall_wire::{TopicFilter, TopicName};
-use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
-
 use crate::{
     http::apart::apart,
     http::{
         operator::Operator,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::{Limit, Query},
     },
 };
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::deeds::Restored};
+use moorfall_contract::{
+    problem::Problem,
+    retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
+};
+use moorfall_core::Message;
+use moorfall_wire::{TopicFilter, TopicName};
+use serde::Deserialize;
+use std::{fmt::Write, sync::Arc};
+use utoipa::{IntoParams, ToSchema};
 
 /// Characters of a payload that are shown in a list.
 const PREVIEW: usize = 240;
@@ -27,43 +27,6 @@ const HEX: usize = 64 * 1024;
 
 /// Topics that are cleared by one call.
 const CLEARED: usize = 10_000;
-
-/// A retained message, without the whole of its payload.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RetainedView {
-    /// Its topic.
-    pub topic: String,
-    /// The quality of service that it was published with.
-    pub qos: u8,
-    /// Bytes of its payload.
-    pub bytes: u64,
-    /// When it was accepted.
-    #[serde(with = "time::serde::rfc3339")]
-    pub received_at: OffsetDateTime,
-    /// Seconds until it expires; null if it never does.
-    pub expires_in: Option<u32>,
-    /// Who published to its topic last since the service started; empty if nobody has.
-    pub publisher: String,
-    /// The planned path of its topic; empty if it is not planned.
-    pub planned: String,
-    /// The beginning of its payload; null if that is no text.
-    pub preview: Option<String>,
-    /// Whether the payload goes on after that.
-    pub more: bool,
-}
-
-/// Retained messages that a filter matches.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RetainedList {
-    /// How many there are.
-    pub total: u64,
-    /// Bytes of their payloads, topics and properties.
-    pub bytes: u64,
-    /// Whether anything is planned, so that an empty `planned` says something.
-    pub has_plan: bool,
-    /// The first of them, as asked for.
-    pub retained: Vec<RetainedView>,
-}
 
 /// The order of a list.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, ToSchema)]
@@ -103,10 +66,10 @@ fn everything() -> String {
     "#".into()
 }
 
-fn read_filter(text: &str) -> Result<TopicFilter, Problem> {
+fn read_filter(text: &str) -> Result<TopicFilter, Fault> {
     TopicFilter::new(text.to_owned()).map_err(|error| {
         let detail = format!("{text:?} is not a topic filter: {error}");
-        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
     })
 }
 
@@ -119,11 +82,11 @@ fn read_filter(text: &str) -> Result<TopicFilter, Problem> {
 pub async fn list(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
-) -> Result<Json<RetainedList>, Problem> {
+) -> Result<Json<RetainedList>, Fault> {
     let filter = read_filter(&wanted.filter)?;
     if wanted.after.is_some() && wanted.sort != Order::Topic {
         let detail = "`after` goes with the order by topic; leave it out, or sort by topic";
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "no such order", detail));
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "no such order", detail));
     }
     Ok(Json(apart(move || list_of(&broker, &filter, &wanted)).await))
 }
@@ -171,30 +134,6 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
     }
 }
 
-/// A user property.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NameAndValue {
-    /// Its name.
-    pub name: String,
-    /// Its value.
-    pub value: String,
-}
-
-/// A retained message with all that it carries.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RetainedMessage {
-    /// What a list tells of it.
-    pub about: RetainedView,
-    /// Its payload; null if that is no text.
-    pub payload: Option<String>,
-    /// Its payload in hexadecimal digits, at most 64 KiB of it.
-    pub payload_hex: String,
-    /// What the payload is, as its publisher says; empty if it does not.
-    pub content_type: String,
-    /// User properties.
-    pub user: Vec<NameAndValue>,
-}
-
 /// Which retained message is asked for.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -212,10 +151,10 @@ pub struct Of {
 pub async fn show(
     State(broker): State<Arc<Broker>>,
     Query(Of { topic }): Query<Of>,
-) -> Result<Json<RetainedMessage>, Problem> {
+) -> Result<Json<RetainedMessage>, Fault> {
     let missing = || {
         let detail = format!("{topic} has no retained message; /api/v1/retained lists what there is");
-        Problem::new(StatusCode::NOT_FOUND, "no retained message", detail)
+        Fault::new(StatusCode::NOT_FOUND, "no retained message", detail)
     };
     let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
     let message = broker.sessions.router.retained_of(&name).ok_or_else(missing)?;
@@ -242,17 +181,6 @@ pub struct Clearing {
     topics: Vec<String>,
 }
 
-/// What was cleared.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ClearedView {
-    /// The topics that had a retained message and have none now.
-    pub topics: Vec<String>,
-    /// Bytes of their payloads, topics and properties.
-    pub bytes: u64,
-    /// What brings them back, for a while.
-    pub undo: String,
-}
-
 /// Clear the retained messages of topics. Who subscribes to them is sent an empty message, as if it were published.
 #[utoipa::path(post, operation_id = "clear_retained", path = "/retained/clear", tag = "retained", request_body = Clearing, responses(
     (status = 200, body = ClearedView),
@@ -264,8 +192,8 @@ pub async fn clear(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(Clearing { topics }): Body<Clearing>,
-) -> Result<Json<ClearedView>, Problem> {
-    let wrong = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "topics not acceptable", detail);
+) -> Result<Json<ClearedView>, Fault> {
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "topics not acceptable", detail);
     if topics.is_empty() || topics.len() > CLEARED {
         return Err(wrong(format!("from 1 to {CLEARED} topics are cleared at a time, and there are {}", topics.len())));
     }
@@ -287,15 +215,6 @@ pub struct Undoing {
     undo: String,
 }
 
-/// What was brought back.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RestoredView {
-    /// Topics that have their retained message again.
-    pub restored: u64,
-    /// Topics that have got another one meanwhile, which stays.
-    pub kept: u64,
-}
-
 /// Bring back retained messages that were cleared, where none has come since. It is possible for the last clearings
 /// since the service started.
 #[utoipa::path(post, operation_id = "restore_retained", path = "/retained/restore", tag = "retained", request_body = Undoing, responses(
@@ -308,10 +227,10 @@ pub async fn restore(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(Undoing { undo }): Body<Undoing>,
-) -> Result<Json<RestoredView>, Problem> {
+) -> Result<Json<RestoredView>, Fault> {
     let Some(Restored { restored, replaced }) = broker.sessions.restore_retained(&undo, &operator.author()) else {
         let detail = "what was cleared then is not at hand any more; only the last clearings can be taken back";
-        return Err(Problem::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
+        return Err(Fault::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
     };
     Ok(Json(RestoredView { restored, kept: replaced }))
 }

@@ -1,5 +1,9 @@
 //! Sessions, connected and away.
 
+use moorfall_contract::{
+    problem::Problem,
+    sessions::{SessionList, SessionView},
+};
 use std::sync::{Arc, atomic::Ordering};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
@@ -7,14 +11,11 @@ use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
 
-use crate::{
-    http::apart::apart,
-    http::{
-        operator::Operator,
-        problem::Problem,
-        reading::{Limit, Path, Query},
-    },
-    types::{SessionList, SessionView},
+use crate::http::{
+    apart::apart,
+    operator::Operator,
+    problem::Fault,
+    reading::{Limit, Path, Query},
 };
 use moorfall_broker::{
     broker::Broker,
@@ -77,7 +78,7 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> SessionList {
 pub async fn show(
     State(broker): State<Arc<Broker>>,
     Path(client_id): Path<String>,
-) -> Result<Json<SessionView>, Problem> {
+) -> Result<Json<SessionView>, Fault> {
     find(&broker, &client_id).map(|record| Json(view(&record)))
 }
 
@@ -91,18 +92,18 @@ pub async fn end(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path(client_id): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     let record = find(&broker, &client_id)?;
     broker.sessions.end_session(&record, &operator.author()).await;
     Ok(StatusCode::NO_CONTENT)
 }
 
-fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Problem> {
+fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Fault> {
     broker.sessions.registry.get(client_id).ok_or_else(|| {
         let detail = format!(
             "there is no session of a client with the identifier {client_id}; /api/v1/sessions lists what there is"
         );
-        Problem::new(StatusCode::NOT_FOUND, "no such session", detail)
+        Fault::new(StatusCode::NOT_FOUND, "no such session", detail)
     })
 }
 

@@ -1,13 +1,13 @@
 //! The state of the service.
 use super::warnings::warnings;
-use crate::{
-    http::problem::Problem,
-    state::App,
-    types::{Health, Limits, ListenerView, Status},
-    watch::readings::LiveRates,
-};
+use crate::state::App;
 use axum::{Json, extract::State};
 use moorfall_broker::{broker::Broker, listeners::listener::Listener};
+use moorfall_contract::{
+    problem::Problem,
+    readings::LiveRates,
+    status::{Health, Limits, ListenerView, Status},
+};
 use std::{collections::BTreeMap, sync::atomic::Ordering};
 use time::OffsetDateTime;
 

@@ -1,15 +1,18 @@
 //! Throughput over time, from the database.
 
 use axum::{Json, extract::State, http::StatusCode};
+use moorfall_contract::{
+    problem::Problem,
+    readings::{Throughput, ThroughputPoint},
+};
 use moorfall_store::{Resolution, Sample};
 use serde::Deserialize;
 use time::{Duration, OffsetDateTime};
 use utoipa::IntoParams;
 
 use crate::{
-    http::{problem::Problem, reading::Query},
+    http::{problem::Fault, reading::Query},
     state::App,
-    types::{Throughput, ThroughputPoint},
 };
 /// Spans up to this are answered by one-second samples.
 const FINE: i64 = 60;
@@ -40,10 +43,10 @@ fn default_minutes() -> i64 {
 pub async fn throughput(
     State(App { broker, watch, .. }): State<App>,
     Query(span): Query<Span>,
-) -> Result<Json<Throughput>, Problem> {
+) -> Result<Json<Throughput>, Fault> {
     if !(1..=LONGEST).contains(&span.minutes) {
         let detail = format!("minutes is {}; it can be from 1 to {LONGEST}", span.minutes);
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "span not acceptable", detail));
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "span not acceptable", detail));
     }
     let resolution = if span.minutes <= FINE { Resolution::Second } else { Resolution::Minute };
     let since = OffsetDateTime::now_utc() - Duration::minutes(span.minutes);
@@ -58,22 +61,17 @@ pub async fn throughput(
     // The newest samples are not written yet.
     let newest = samples.last().map_or(since, |sample| sample.at);
     samples.extend(watch.recent(resolution, newest));
-    Ok(Json(Throughput {
-        resolution_seconds: resolution as u32,
-        points: samples.iter().map(ThroughputPoint::from).collect(),
-    }))
+    Ok(Json(Throughput { resolution_seconds: resolution as u32, points: samples.iter().map(point).collect() }))
 }
 
-impl From<&Sample> for ThroughputPoint {
-    fn from(sample: &Sample) -> Self {
-        let rate = |count: i64| count as f64 / sample.span_seconds;
-        Self {
-            at: sample.at,
-            sessions: u64::try_from(sample.sessions).unwrap_or(0),
-            messages_in: rate(sample.messages_in),
-            messages_out: rate(sample.messages_out),
-            bytes_in: rate(sample.bytes_in),
-            bytes_out: rate(sample.bytes_out),
-        }
+fn point(sample: &Sample) -> ThroughputPoint {
+    let rate = |count: i64| count as f64 / sample.span_seconds;
+    ThroughputPoint {
+        at: sample.at,
+        sessions: u64::try_from(sample.sessions).unwrap_or(0),
+        messages_in: rate(sample.messages_in),
+        messages_out: rate(sample.messages_out),
+        bytes_in: rate(sample.bytes_in),
+        bytes_out: rate(sample.bytes_out),
     }
 }

@@ -1,21 +1,20 @@
 //! One topic: its last messages, who publishes and subscribes to it, and what the design says of it.
-
-use std::sync::Arc;
-
-use axum::{Json, extract::State, http::StatusCode};
-use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
-use moorfall_wire::TopicName;
-use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
-
 use crate::{
-    http::apart::apart,
-    http::{preview::preview, problem::Problem, reading::Query},
-    watch::topics::{TopicView, view},
+    http::{apart::apart, preview::preview, problem::Fault, reading::Query},
+    watch::topics::view,
 };
+use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
+use moorfall_contract::{
+    problem::Problem,
+    topics::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage},
+};
+use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
 use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
+use moorfall_wire::TopicName;
+use serde::Deserialize;
+use std::sync::Arc;
+use utoipa::IntoParams;
 
 /// Subscribers that are named.
 const NAMED: usize = 200;
@@ -32,101 +31,6 @@ pub struct Wanted {
     after: u64,
 }
 
-/// A message of the topic.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TopicMessage {
-    /// Its number among those that were gathered, from 1.
-    pub number: u64,
-    /// When the broker took it.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Whose it is.
-    pub publisher: String,
-    /// The publisher's quality of service.
-    pub qos: u8,
-    /// Whether it was to be retained.
-    pub retain: bool,
-    /// Bytes of its payload.
-    pub bytes: u64,
-    /// The first 4,096 bytes of its payload; null if they are no text.
-    pub payload: Option<String>,
-}
-
-/// What is planned of the topic.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlanEntry {
-    /// The planned path.
-    pub path: String,
-    /// What it is for.
-    pub purpose: String,
-    /// What messages hold, in words.
-    pub payload: String,
-    /// The quality of service; null if any.
-    pub qos: Option<u8>,
-    /// Whether messages are retained: `required`, `allowed` or `never`.
-    pub retained: String,
-    /// The longest time between two messages, seconds; null if none is said.
-    pub cadence: Option<u64>,
-}
-
-/// A rule that is about the topic, for some identities at least.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RuleOnTopic {
-    /// Its name.
-    pub rule: String,
-    /// `allow` or `deny`.
-    pub effect: String,
-    /// Whom it concerns.
-    pub who: String,
-    /// Whether it is about publishing.
-    pub publish: bool,
-    /// Whether it is about subscribing.
-    pub subscribe: bool,
-    /// Those of its topics that hold this one.
-    pub topics: Vec<String>,
-}
-
-/// A session that receives what is published to the topic.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SubscriberView {
-    /// Its client identifier.
-    pub client_id: String,
-    /// Whose it is.
-    pub identity: String,
-    /// The highest quality of service that its subscriptions were granted.
-    pub qos: u8,
-    /// The shared subscription by which it takes turns with others; empty if it is not by one.
-    pub shared: String,
-    /// Whether its client is connected.
-    pub connected: bool,
-    /// Messages that wait for it.
-    pub queue: u64,
-}
-
-/// What is known of a topic.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TopicDetails {
-    /// Its place in the live hierarchy; null if nothing was published to it since the service started.
-    pub about: Option<TopicView>,
-    /// What is planned of it; null if it is not planned.
-    pub plan: Option<PlanEntry>,
-    /// Whether the blueprint plans anything.
-    pub has_plan: bool,
-    /// The rules that are about it.
-    pub rules: Vec<RuleOnTopic>,
-    /// Sessions that receive what is published to it.
-    pub subscribers: Vec<SubscriberView>,
-    /// How many there are, named or not.
-    pub subscribers_total: u64,
-    /// The messages that were gathered, oldest first: the newest 200, and at most 20 of each second.
-    pub messages: Vec<TopicMessage>,
-    /// Since when they are gathered: since somebody looks at the topic.
-    #[serde(with = "time::serde::rfc3339")]
-    pub gathered_since: OffsetDateTime,
-    /// Messages that were left out, because they were too many in their second.
-    pub left_out: u64,
-}
-
 /// One topic. Its messages are gathered from the first call on, until nobody has asked for a minute.
 #[utoipa::path(get, operation_id = "show_topic", path = "/topics/topic", tag = "topics", params(Wanted), responses(
     (status = 200, body = TopicDetails),
@@ -137,18 +41,18 @@ pub struct TopicDetails {
 pub async fn show(
     State(broker): State<Arc<Broker>>,
     Query(Wanted { topic, after }): Query<Wanted>,
-) -> Result<Json<TopicDetails>, Problem> {
+) -> Result<Json<TopicDetails>, Fault> {
     apart(move || details(&broker, topic, after)).await.map(Json)
 }
 
-fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, Problem> {
+fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, Fault> {
     let name = TopicName::new(topic.clone()).map_err(|error| {
-        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic name", format!("{topic:?}: {error}"))
+        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic name", format!("{topic:?}: {error}"))
     })?;
     let now = broker.now();
     let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
         let detail = format!("{WATCHED} topics are looked at already, as many as may; try again in a minute");
-        Problem::new(StatusCode::CONFLICT, "too many topics are looked at", detail)
+        Fault::new(StatusCode::CONFLICT, "too many topics are looked at", detail)
     })?;
     let policy = broker.design.policy();
     let plan = policy.plan();

@@ -2,75 +2,20 @@
 use crate::http::apart::apart;
 use crate::http::{
     preview::preview,
-    problem::Problem,
+    problem::Fault,
     reading::{Limit, Query},
 };
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date};
+use moorfall_contract::{
+    problem::Problem,
+    topics::{TopicList, TopicView},
+};
 use moorfall_live::topics::hierarchy::{First, View};
 use moorfall_wire::TopicName;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::sync::{Arc, atomic::Ordering};
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
-
-/// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TopicView {
-    /// The level's text.
-    pub level: String,
-    /// The whole path to it.
-    pub path: String,
-    /// Topics that end here or below.
-    pub topics: u64,
-    /// Whether there are levels below.
-    pub has_children: bool,
-    /// Whether a topic ends here.
-    pub is_topic: bool,
-    /// Messages since the service started.
-    pub messages: u64,
-    /// Their bytes of payload, topic and properties.
-    pub bytes: u64,
-    /// Messages per second, averaged over ten seconds.
-    pub rate: f64,
-    /// When the last message came.
-    #[serde(with = "time::serde::rfc3339")]
-    pub last: OffsetDateTime,
-    /// Who published to this very topic last; empty if nobody did.
-    pub publisher: String,
-    /// The beginning of what was published to this very topic last; null if that is no text, or if nothing was.
-    pub value: Option<String>,
-    /// Bytes of its payload.
-    pub value_bytes: u64,
-    /// The number that payloads of this very topic are, or the first that stands in them as a field: one every five
-    /// seconds at most, the last 24, oldest first.
-    pub numbers: Vec<f32>,
-    /// Whether this very topic has a retained message.
-    pub retained: bool,
-    /// The planned path of this very topic; empty if it is not planned.
-    pub planned: String,
-    /// Sessions that receive what is published to this very topic, of each shared subscription one.
-    pub subscribers: u64,
-}
-
-/// Levels of the live hierarchy.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TopicList {
-    /// The whole below the prefix.
-    pub total: TopicView,
-    /// Levels right below, or topics.
-    pub levels: Vec<TopicView>,
-    /// How many there are, listed or not.
-    pub count: u64,
-    /// Whether the blueprint plans topics.
-    pub has_plan: bool,
-    /// Messages on topics that are not in the hierarchy, because it has as many levels as it may.
-    pub unfollowed: u64,
-    /// Memory that the hierarchy takes, about, bytes.
-    pub memory_bytes: u64,
-    /// How much it may take; topics beyond it are not followed, and only counted.
-    pub memory_most: u64,
-}
+use utoipa::IntoParams;
 
 /// Which levels are asked for.
 #[derive(Deserialize, IntoParams)]
@@ -96,11 +41,11 @@ pub struct Wanted {
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Result<Json<TopicList>, Problem> {
+pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Result<Json<TopicList>, Fault> {
     apart(move || list_of(&broker, &wanted)).await.map(Json)
 }
 
-fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
+fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Fault> {
     let now = broker.now();
     let prefix =
         wanted.prefix.as_deref().map(|prefix| prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty());
@@ -108,7 +53,7 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Problem> {
         None => broker.live.topics.total(now),
         Some(prefix) => broker.live.topics.view(prefix, now).ok_or_else(|| {
             let detail = format!("nothing was published at or below {prefix} since the service started");
-            Problem::new(StatusCode::NOT_FOUND, "no such topic", detail)
+            Fault::new(StatusCode::NOT_FOUND, "no such topic", detail)
         })?,
     };
     let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };

@@ -1,13 +1,11 @@
 //! What is to be warned of.
 
-use crate::{
-    state::{App, Process},
-    types::Health,
-};
+use crate::state::{App, Process};
 use moorfall_broker::{
     broker::Broker,
     listeners::{descriptors, listener::Listener},
 };
+use moorfall_contract::status::Health;
 use std::{
     sync::{Arc, atomic::Ordering},
     time::Duration,

@@ -3,98 +3,32 @@ use super::orders::{BenchFilter, BenchMessage, BenchOrder, BenchSubscription, re
 use crate::work::held::{self as bench, Bench, BenchClient, CLIENTS, Happening, NotOpened, What};
 use crate::{
     http::{
-        operator::{Operator, Role},
+        operator::Operator,
         preview::preview,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::{Path, Query},
     },
     state::App,
-    watch::retained::NameAndValue,
 };
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::STANDARD};
-use moorfall_broker::{broker::Broker, clock::date, identity::authenticator::ADMINISTRATOR};
+use moorfall_broker::{broker::Broker, clock::date};
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
+use moorfall_contract::{
+    desk::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
+    people::Role,
+    problem::Problem,
+    retained::NameAndValue,
+};
+use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::{ProtocolVersion, Publish, RetainHandling, Subscription, SubscriptionOptions, Will};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::{sync::Arc, time::Duration};
 use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 /// The longest wait for something to happen, seconds.
 const PATIENCE: u64 = 25;
-
-/// A client that was opened.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchClientView {
-    /// By which it is named here.
-    pub id: String,
-    /// Its client identifier.
-    pub client_id: String,
-    /// Whether an earlier session goes on.
-    pub session_present: bool,
-    /// What the broker said of its limits, in a sentence each.
-    pub terms: Vec<String>,
-}
-
-/// The broker's answer.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchAnswer {
-    /// Whether it did what was asked.
-    pub accepted: bool,
-    /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
-    pub reason: Option<u8>,
-    /// In words.
-    pub words: String,
-    /// Milliseconds until it came; null if none comes.
-    pub took: Option<f64>,
-}
-
-/// Something that happened to a client.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchHappening {
-    /// Its number, from 1.
-    pub number: u64,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// A message that came; null if the connection ended.
-    pub message: Option<BenchArrival>,
-    /// Why the connection ended; empty if it goes on.
-    pub closed: String,
-}
-
-/// A message that came.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchArrival {
-    /// Its topic.
-    pub topic: String,
-    /// The payload; null if it is no text.
-    pub payload: Option<String>,
-    /// The payload in Base64.
-    pub payload_base64: String,
-    /// The quality of service of the delivery.
-    pub qos: u8,
-    /// Its retain flag.
-    pub retain: bool,
-    /// Whether it may have been sent before.
-    pub duplicate: bool,
-    /// Its properties, in words.
-    pub properties: Vec<NameAndValue>,
-}
-
-/// What happened to a client.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchHappenings {
-    /// The client, as it is named here.
-    pub id: String,
-    /// Whether it is on the bench still.
-    pub held: bool,
-    /// The oldest first.
-    pub happenings: Vec<BenchHappening>,
-    /// How much was dropped in all, because nobody asked for it in time.
-    pub dropped: u64,
-}
 
 /// What is asked for.
 #[derive(Deserialize, IntoParams)]
@@ -108,10 +42,10 @@ pub struct Wanted {
     wait: u64,
 }
 
-fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Problem> {
+fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Fault> {
     desk.get(id, &operator.name).ok_or_else(|| {
         let detail = "there is no such client of yours on the bench; one that nobody asks for is closed after a minute";
-        Problem::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
+        Fault::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
     })
 }
 
@@ -127,11 +61,11 @@ pub async fn open(
     State(App { broker, process, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Body(order): Body<BenchOrder>,
-) -> Result<(StatusCode, Json<BenchClientView>), Problem> {
+) -> Result<(StatusCode, Json<BenchClientView>), Fault> {
     let BenchOrder { identity, client_id, version, clean_start, session_expiry, keep_alive, will } = order;
     if identity == ADMINISTRATOR && operator.role < Role::Own {
         let detail = "only somebody with the role own may act as the administrator, who may do everything".to_owned();
-        return Err(Problem::new(StatusCode::FORBIDDEN, "role not sufficient", detail));
+        return Err(Fault::new(StatusCode::FORBIDDEN, "role not sufficient", detail));
     }
     let will = will.map(BenchMessage::read).transpose()?;
     let will = will.map(|message| Will::new(message.topic, message.payload, message.qos, message.retain));
@@ -152,7 +86,7 @@ pub async fn open(
     let client = opened.map_err(|why| match why {
         NotOpened::TooMany => {
             let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
-            Problem::new(StatusCode::CONFLICT, "too many clients", detail)
+            Fault::new(StatusCode::CONFLICT, "too many clients", detail)
         }
         NotOpened::Refused(ConnectError::Refused { reason, words, .. }) => {
             wrong(words.map_or_else(|| reason.to_string(), |words| format!("{words}: {reason}")))
@@ -186,7 +120,7 @@ pub async fn happenings(
     State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Query(Wanted { of, wait }): Query<Wanted>,
-) -> Result<Json<Vec<BenchHappenings>>, Problem> {
+) -> Result<Json<Vec<BenchHappenings>>, Fault> {
     let mut asked = Vec::new();
     for one in of.split(',').take(CLIENTS) {
         let number = one.split_once('.').and_then(|(id, number)| Some((id, number.parse::<u64>().ok()?)));
@@ -293,7 +227,7 @@ pub async fn subscribe(
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(wanted): Body<BenchSubscription>,
-) -> Result<Json<BenchAnswer>, Problem> {
+) -> Result<Json<BenchAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let options = SubscriptionOptions {
         qos: read_qos(wanted.qos)?,
@@ -325,7 +259,7 @@ pub async fn unsubscribe(
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(BenchFilter { filter }): Body<BenchFilter>,
-) -> Result<Json<BenchAnswer>, Problem> {
+) -> Result<Json<BenchAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let filter = read_filter(filter)?;
     let began = std::time::Instant::now();
@@ -346,7 +280,7 @@ pub async fn publish(
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Body(message): Body<BenchMessage>,
-) -> Result<Json<BenchAnswer>, Problem> {
+) -> Result<Json<BenchAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let publish = message.read()?;
     let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
@@ -376,7 +310,7 @@ pub async fn close(
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Query(Leaving { abruptly }): Query<Leaving>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     held(&desk, &id, &operator)?;
     if let Some(client) = desk.take(&id, &operator.name) {
         if abruptly {

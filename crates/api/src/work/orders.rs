@@ -1,9 +1,10 @@
 //! What clients are to do, as it is asked for.
 
-use crate::{http::problem::Problem, watch::retained::NameAndValue};
+use crate::http::problem::Fault;
 use axum::http::StatusCode;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
+use moorfall_contract::retained::NameAndValue;
 use moorfall_wire::{Publish, QoS, TopicFilter, TopicName, UserProperty};
 use serde::Deserialize;
 use utoipa::ToSchema;
@@ -105,20 +106,20 @@ pub struct BenchFilter {
     pub(crate) filter: String,
 }
 
-pub(super) fn wrong(detail: String) -> Problem {
-    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "not acceptable", detail)
+pub(super) fn wrong(detail: String) -> Fault {
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not acceptable", detail)
 }
 
-pub(crate) fn read_qos(level: u8) -> Result<QoS, Problem> {
+pub(crate) fn read_qos(level: u8) -> Result<QoS, Fault> {
     QoS::try_from(level).map_err(|level| wrong(format!("there is no QoS {level}; it is 0, 1 or 2")))
 }
 
-pub(crate) fn read_filter(text: String) -> Result<TopicFilter, Problem> {
+pub(crate) fn read_filter(text: String) -> Result<TopicFilter, Fault> {
     TopicFilter::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic filter: {error}")))
 }
 
 impl BenchMessage {
-    pub(crate) fn read(self) -> Result<Publish, Problem> {
+    pub(crate) fn read(self) -> Result<Publish, Fault> {
         let Self { topic, payload, qos, retain, expiry, content_type, response_topic, correlation, user } = self;
         let name = |text: String| {
             TopicName::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic name: {error}")))

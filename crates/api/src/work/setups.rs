@@ -1,23 +1,18 @@
 //! Set-ups of the bench, kept for everyone who works at it.
-
-use std::sync::Arc;
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_store::BenchSetup;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use time::OffsetDateTime;
-use utoipa::ToSchema;
-
 use crate::{
     http::{
         operator::Operator,
-        problem::{Body, Problem},
+        problem::{Body, Fault},
         reading::Path,
     },
     work::orders::wrong,
 };
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
+use moorfall_contract::{desk::BenchSetupView, problem::Problem};
+use moorfall_store::BenchSetup;
+use serde_json::Value;
+use std::sync::Arc;
 
 /// Set-ups that are kept.
 const SETUPS: i64 = 200;
@@ -25,24 +20,8 @@ const SETUPS: i64 = 200;
 /// The largest set-up, bytes of JSON.
 const SETUP_BYTES: usize = 64 * 1024;
 
-/// A set-up of the bench.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchSetupView {
-    /// Its name.
-    pub name: String,
-    /// Which clients stand on the bench, and what they do: as the console wrote it.
-    pub panes: Value,
-    /// Who kept it last.
-    pub changed_by: String,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub changed_at: OffsetDateTime,
-}
-
-impl From<BenchSetup> for BenchSetupView {
-    fn from(BenchSetup { name, panes, changed_by, changed_at }: BenchSetup) -> Self {
-        Self { name, panes, changed_by, changed_at }
-    }
+fn view(BenchSetup { name, panes, changed_by, changed_at }: BenchSetup) -> BenchSetupView {
+    BenchSetupView { name, panes, changed_by, changed_at }
 }
 
 /// All set-ups of the bench.
@@ -51,8 +30,8 @@ impl From<BenchSetup> for BenchSetupView {
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<BenchSetupView>>, Problem> {
-    Ok(Json(broker.store().bench_setups().await?.into_iter().map(Into::into).collect()))
+pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<BenchSetupView>>, Fault> {
+    Ok(Json(broker.store().bench_setups().await?.into_iter().map(view).collect()))
 }
 
 /// Keep a set-up of the bench, in place of one of the same name.
@@ -68,7 +47,7 @@ pub async fn put(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(panes): Body<Value>,
-) -> Result<Json<BenchSetupView>, Problem> {
+) -> Result<Json<BenchSetupView>, Fault> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
         return Err(wrong("a set-up has a name of 1 to 100 characters".into()));
@@ -79,9 +58,9 @@ pub async fn put(
     let put = broker.store().put_bench_setup(name, &panes, SETUPS, &operator.author()).await?;
     let put = put.ok_or_else(|| {
         let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
-        Problem::new(StatusCode::CONFLICT, "too many set-ups", detail)
+        Fault::new(StatusCode::CONFLICT, "too many set-ups", detail)
     })?;
-    Ok(Json(put.into()))
+    Ok(Json(view(put)))
 }
 
 /// Forget a set-up of the bench.
@@ -95,10 +74,10 @@ pub async fn remove(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Fault> {
     if !broker.store().remove_bench_setup(&name, &operator.author()).await? {
         let detail = format!("there is no set-up {name}; /api/v1/bench/setups lists all");
-        return Err(Problem::new(StatusCode::NOT_FOUND, "no such set-up", detail));
+        return Err(Fault::new(StatusCode::NOT_FOUND, "no such set-up", detail));
     }
     Ok(StatusCode::NO_CONTENT)
 }

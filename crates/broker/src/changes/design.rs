@@ -1,5 +1,6 @@
 //! How another design takes the place of the one in force, and what that does to what is live.
 
+use moorfall_contract::effects::Effects;
 use std::{
     sync::{Arc, atomic::Ordering},
     time::{Duration, Instant},
@@ -14,13 +15,13 @@ use serde_json::json;
 
 use crate::{
     broker::Broker,
-    changes::effects::Effects,
     design::{
         draft::{Checked, Draft, NotApplied},
         in_force::InForce,
     },
-    identity::authenticator::{ADMINISTRATOR, own},
+    identity::authenticator::own,
 };
+use moorfall_core::ADMINISTRATOR;
 
 /// How long the proofs of one check may take; those that are not decided by then do not hold.
 const LONGEST_CHECK: Duration = Duration::from_secs(20);

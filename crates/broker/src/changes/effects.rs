@@ -1,75 +1,15 @@
 //! What a design that is not in force yet would do to what is live.
-
-use std::{collections::HashMap, sync::Arc};
-
+use crate::broker::Broker;
+use moorfall_contract::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 use moorfall_core::{
     Identity, SessionKey,
     access::{Access, Policy, Request},
 };
 use moorfall_wire::{QoS, TopicFilter, TopicName};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-use crate::broker::Broker;
+use std::{collections::HashMap, sync::Arc};
 
 /// Entries of one list at most; the totals count all.
 const LISTED: usize = 100;
-
-/// A subscription that a session loses.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LostSubscription {
-    /// Whose.
-    pub client_id: String,
-    /// The identity.
-    pub identity: String,
-    /// The filter.
-    pub filter: String,
-    /// Why.
-    pub words: String,
-}
-
-/// A topic that an identity published to and may not any more.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LostTopic {
-    /// The identity.
-    pub identity: String,
-    /// The topic.
-    pub topic: String,
-    /// Why.
-    pub words: String,
-}
-
-/// An identity that enters or leaves a cohort.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct CohortMove {
-    /// The identity.
-    pub identity: String,
-    /// The cohort.
-    pub cohort: String,
-    /// Whether it enters.
-    pub enters: bool,
-}
-
-/// What applying a design does to what is live now. Lists are cut; totals count all.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Effects {
-    /// Subscriptions that are lost. Clients that are connected are disconnected, and told why.
-    pub lost_subscriptions: Vec<LostSubscription>,
-    /// How many.
-    pub lost_subscriptions_total: u64,
-    /// Topics of the last day that whoever published there may not publish to any more.
-    pub lost_topics: Vec<LostTopic>,
-    /// How many.
-    pub lost_topics_total: u64,
-    /// Topics of retained messages that are not planned any more.
-    pub unplanned_retained: Vec<String>,
-    /// How many.
-    pub unplanned_retained_total: u64,
-    /// Identities that enter or leave a cohort.
-    pub cohort_moves: Vec<CohortMove>,
-    /// How many.
-    pub cohort_moves_total: u64,
-}
 
 /// What one may do, and would; the latter may be not to be let in, and why.
 type BothRights = (Access, Result<Access, String>);

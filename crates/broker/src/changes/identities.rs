@@ -1,5 +1,6 @@
 //! Changes of identities and what they do to sessions.
 
+use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView};
 use std::collections::HashSet;
 
 use moorfall_store::Author;
@@ -8,7 +9,7 @@ use time::OffsetDateTime;
 
 use crate::{
     broker::Broker,
-    identity::directory::{DirectoryError, IdentityDraft, IdentityImport, IdentityView, Impact, ManyPut},
+    identity::directory::{DirectoryError, Impact, ManyPut},
     sessions::record::SignedInBy,
 };
 

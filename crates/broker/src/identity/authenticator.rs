@@ -1,7 +1,14 @@
 //! Who a client is, and what it may do.
-
-use std::{collections::BTreeMap, net::IpAddr};
-
+use crate::{
+    design::in_force::Design,
+    identity::{
+        directory::{Directory, SignIn, Whose},
+        tokens::Tokens,
+    },
+    sessions::record::SignedInBy,
+};
+use moorfall_core::certificate::ClientCertificate;
+use moorfall_core::{ADMINISTRATOR, ANONYMOUS};
 use moorfall_core::{
     Identity, Limits,
     access::Access,
@@ -10,30 +17,12 @@ use moorfall_core::{
 use moorfall_store::Author;
 use moorfall_wire::ReasonCode;
 use sha2::{Digest, Sha256};
-
-use crate::{
-    design::in_force::Design,
-    identity::{
-        certificate::ClientCertificate,
-        directory::{Directory, SignIn, Whose},
-        tokens::Tokens,
-    },
-    sessions::record::SignedInBy,
-};
-
-/// The name under which the owner of the data folder may do everything; its password is the administrator's secret.
-pub const ADMINISTRATOR: &str = "administrator";
+use std::{collections::BTreeMap, net::IpAddr};
 
 /// Who is noted with a deed of the service itself.
 pub fn own(person: &str) -> Author {
     Author { person: person.into(), address: String::new() }
 }
-
-/// The name shown for clients without identity on an open broker.
-pub const ANONYMOUS: &str = "anonymous";
-
-/// Names that no identity can have.
-pub const BUILT_IN: [&str; 2] = [ADMINISTRATOR, ANONYMOUS];
 
 /// What a client that wants in has said and shown.
 pub struct Asking<'a> {

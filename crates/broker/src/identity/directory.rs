@@ -1,31 +1,28 @@
 //! The identities, held in memory so that sign-in works while the database is away, and written to the database first.
-
-use std::{
-    collections::{BTreeMap, HashMap, HashSet},
-    net::IpAddr,
-    sync::Arc,
-};
-
-use foldhash::fast::RandomState;
-use moorfall_core::{AttributeValue, Identity, Limits};
-use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
-use parking_lot::RwLock;
-use serde::{Deserialize, Serialize};
-use serde_json::json;
-use time::OffsetDateTime;
-use tokio::sync::Mutex;
-use utoipa::ToSchema;
-
 use crate::{
     clock::Clock,
     identity::{
-        authenticator::BUILT_IN,
-        certificate::{self, ClientCertificate},
         generated_secret::{self, GeneratedSecret},
         names,
         passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
     },
 };
+use foldhash::fast::RandomState;
+use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView, ImportEffect};
+use moorfall_core::{AttributeValue, Identity, Limits};
+use moorfall_core::{
+    BUILT_IN,
+    certificate::{self, ClientCertificate},
+};
+use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
+use parking_lot::RwLock;
+use serde_json::json;
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    net::IpAddr,
+    sync::Arc,
+};
+use tokio::sync::Mutex;
 
 /// What can be wrong with a change of an identity.
 #[derive(Debug, thiserror::Error)]
@@ -58,134 +55,17 @@ pub enum DirectoryError {
     Store(#[from] StoreError),
 }
 
-/// An identity as it is to be.
-#[derive(Clone, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct IdentityDraft {
-    /// What the access rules know of it: text, number or truth by name.
-    #[serde(default)]
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub attributes: BTreeMap<String, AttributeValue>,
-    /// A new password; left out, an earlier one stays.
-    #[serde(default)]
-    pub password: Option<String>,
-    /// Whether the broker makes a new secret, which takes the password's place and is shown once, in the answer. It has
-    /// 160 bits and is verified in microseconds.
-    #[serde(default)]
-    pub generate: bool,
-    /// Whether it may connect.
-    #[serde(default = "yes")]
-    #[schema(default = true)]
-    pub enabled: bool,
-    /// A note for people.
-    #[serde(default)]
-    pub note: String,
-    /// The only client identifier that it may use; any if left out.
-    #[serde(default)]
-    pub client_id: Option<String>,
-    /// What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
-    /// `sha256:…`. Left out, earlier ones stay.
-    #[serde(default)]
-    pub certificates: Option<Vec<String>>,
-}
-
-fn yes() -> bool {
-    true
-}
-
-impl std::fmt::Debug for IdentityDraft {
-    /// Leaves the password out.
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("IdentityDraft")
-            .field("attributes", &self.attributes)
-            .field("enabled", &self.enabled)
-            .finish_non_exhaustive()
-    }
-}
-
-/// One identity of an import.
-#[derive(Clone, Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct IdentityImport {
-    /// The name.
-    pub name: String,
-    /// What the access rules know of it: text, number or truth by name.
-    #[serde(default)]
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub attributes: BTreeMap<String, AttributeValue>,
-    /// Whether it may connect.
-    #[serde(default = "yes")]
-    #[schema(default = true)]
-    pub enabled: bool,
-    /// A note for people.
-    #[serde(default)]
-    pub note: String,
-    /// The only client identifier that it may use; any if left out.
-    #[serde(default)]
-    pub client_id: Option<String>,
-    /// What its client certificates are known by; left out, earlier ones stay.
-    #[serde(default)]
-    pub certificates: Option<Vec<String>>,
-    /// An Argon2id hash in PHC form; left out, an earlier password stays.
-    #[serde(default)]
-    pub password_hash: Option<String>,
-    /// Whether the broker makes a new secret in place of the password; the answer holds it, this once.
-    #[serde(default)]
-    pub generate: bool,
-}
-
-/// What an import does to one identity.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum ImportEffect {
-    /// There was none of this name.
-    Made,
-    /// It differs.
-    Changed,
-    /// It is so already.
-    Unchanged,
-}
-
-/// An identity as it may be shown: no credential, only whether there is one.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct IdentityView {
-    /// The name.
-    pub name: String,
-    /// What the access rules know of it.
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub attributes: BTreeMap<String, AttributeValue>,
-    /// Whether it has a password.
-    pub has_password: bool,
-    /// Whether it may connect.
-    pub enabled: bool,
-    /// A note for people.
-    pub note: String,
-    /// The only client identifier that it may use; any if null.
-    #[serde(default)]
-    pub client_id: Option<String>,
-    /// What its client certificates are known by.
-    #[serde(default)]
-    pub certificates: Vec<String>,
-    /// When it was made.
-    #[serde(with = "time::serde::rfc3339")]
-    pub created_at: OffsetDateTime,
-    /// When it was last changed.
-    #[serde(with = "time::serde::rfc3339")]
-    pub changed_at: OffsetDateTime,
-}
-
-impl From<&IdentityRecord> for IdentityView {
-    fn from(record: &IdentityRecord) -> Self {
-        Self {
-            name: record.name.clone(),
-            attributes: record.attributes.0.clone(),
-            has_password: record.password_hash.is_some(),
-            enabled: record.enabled,
-            note: record.note.clone(),
-            client_id: record.client_id.clone(),
-            certificates: record.certificates.0.clone(),
-            created_at: record.created_at,
-            changed_at: record.changed_at,
-        }
+fn shown(record: &IdentityRecord) -> IdentityView {
+    IdentityView {
+        name: record.name.clone(),
+        attributes: record.attributes.0.clone(),
+        has_password: record.password_hash.is_some(),
+        enabled: record.enabled,
+        note: record.note.clone(),
+        client_id: record.client_id.clone(),
+        certificates: record.certificates.0.clone(),
+        created_at: record.created_at,
+        changed_at: record.changed_at,
     }
 }
 
@@ -317,7 +197,7 @@ impl Directory {
         let mut found: Vec<_> = self.known.read().all().filter(matches).cloned().collect();
         found.sort_by(|one, other| one.name.cmp(&other.name));
         found.truncate(limit);
-        found.iter().map(|record| (&**record).into()).collect()
+        found.iter().map(|record| shown(record)).collect()
     }
 
     /// All identities as the rules see them, in no order.
@@ -337,7 +217,7 @@ impl Directory {
 
     /// One as the interface shows it.
     pub fn get(&self, name: &str) -> Option<IdentityView> {
-        self.known.read().get(name).map(|record| (&**record).into())
+        self.known.read().get(name).map(|record| shown(record))
     }
 
     /// Whether someone of this name may be connected now. The built-in names always may.
@@ -384,10 +264,10 @@ impl Directory {
             client_id: draft.client_id.as_deref(),
             certificates: &all[0].2,
         };
-        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let before = self.known.read().get(name).map(|record| json!(shown(record)));
         let new_password = hash.is_some();
         let deed = |records: &[IdentityRecord]| {
-            let mut after = records.first().map(|record| json!(IdentityView::from(record)));
+            let mut after = records.first().map(|record| json!(shown(record)));
             if let Some(after) = &mut after {
                 after["new_password"] = new_password.into();
             }
@@ -395,7 +275,7 @@ impl Directory {
         };
         let stored = self.store.put_identities(&[row], by, deed).await?.pop();
         let record = Arc::new(stored.expect("what is put is given back"));
-        let view = (&*record).into();
+        let view = shown(&record);
         let old = self.known.write().put(Arc::clone(&record));
         Ok((view, secret.map(|secret| secret.text), impact(old.as_deref(), &record)))
     }
@@ -513,7 +393,7 @@ impl Directory {
     /// Removes an identity; gives whether there was one.
     pub async fn remove(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
         let _one_at_a_time = self.changing.lock().await;
-        let before = self.known.read().get(name).map(|record| json!(IdentityView::from(&**record)));
+        let before = self.known.read().get(name).map(|record| json!(shown(record)));
         let deed = Deed { before, ..Deed::new("remove", "identity", name) };
         let removed = self.store.remove_identity(name, by, &deed).await?;
         self.known.write().remove(name);

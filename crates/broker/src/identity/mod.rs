@@ -2,7 +2,6 @@
 
 pub mod authenticator;
 pub mod authorities;
-pub mod certificate;
 pub mod directory;
 pub mod generated_secret;
 pub mod names;

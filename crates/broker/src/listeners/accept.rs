@@ -8,17 +8,15 @@ use tokio::{
     time::{sleep, timeout_at},
 };
 
-use crate::{
-    identity::certificate::ClientCertificate,
-    listeners::{
-        listener::Listener,
-        origin::{Arrived, Origin, Reception},
-        seats::Seat,
-        settings::Transport,
-        stream::{Layer, Stream},
-        upgrade::Visit,
-    },
+use crate::listeners::{
+    listener::Listener,
+    origin::{Arrived, Origin, Reception},
+    seats::Seat,
+    settings::Transport,
+    stream::{Layer, Stream},
+    upgrade::Visit,
 };
+use moorfall_core::certificate::ClientCertificate;
 
 /// Accepts until the service stops; each connection is a task of its own.
 pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: TcpListener) {

@@ -7,7 +7,6 @@ use moorfall_core::Time;
 
 use crate::{
     common::Common,
-    identity::certificate::ClientCertificate,
     listeners::{
         doors::Doors,
         listener::Listener,
@@ -15,6 +14,7 @@ use crate::{
         stream::Stream,
     },
 };
+use moorfall_core::certificate::ClientCertificate;
 
 /// Where a connection came from.
 pub struct Origin {

@@ -10,16 +10,14 @@ use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::O
 use hyper_util::rt::{TokioIo, TokioTimer};
 use moorfall_core::Time;
 
-use crate::{
-    identity::certificate::ClientCertificate,
-    listeners::{
-        listener::Listener,
-        origin::{Arrived, Origin, Reception},
-        seats::Seat,
-        stream::{Layer, Stream},
-        websocket::{self, WebSocket},
-    },
+use crate::listeners::{
+    listener::Listener,
+    origin::{Arrived, Origin, Reception},
+    seats::Seat,
+    stream::{Layer, Stream},
+    websocket::{self, WebSocket},
 };
+use moorfall_core::certificate::ClientCertificate;
 
 /// A client that asks for a WebSocket.
 pub(super) struct Visit {

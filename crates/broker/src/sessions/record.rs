@@ -22,7 +22,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
-use crate::identity::certificate::ClientCertificate;
+use moorfall_core::certificate::ClientCertificate;
 use moorfall_live::{counters::Counters, journeys::Named};
 
 /// Why the service ends a connection.

@@ -221,7 +221,8 @@ fn changes_are_told_in_the_design_s_own_terms() {
 /// The schema that editors complete by, and the reader, take and refuse the same.
 #[test]
 fn the_schema_for_editors_says_what_the_reader_does() {
-    let schema: serde_json::Value = serde_json::from_str(include_str!("../../../api/blueprint.schema.json")).unwrap();
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../contract/blueprint.schema.json")).unwrap();
     let validator = jsonschema::validator_for(&schema).unwrap();
     let takes = |text: &str| {
         let document: serde_json::Value = toml::from_str(text).unwrap();

@@ -1,0 +1,361 @@
+//! `moorfall blueprint`
+
+use moorfall_contract::{
+    blueprint_files::{BLUEPRINT_SCHEMA, blueprint_files},
+    design::{ChangeView, Check, Comparison, FieldChangeView, FindingView, ProofView, RevisionView},
+    effects::Effects,
+};
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use moorfall_core::blueprint::SourceFile;
+
+use reqwest::{Method, StatusCode};
+use serde_json::json;
+
+use crate::{
+    local::{Local, Which},
+    output::{self, Done, FAINT, Failure, STRONG, WARN, count, plural, printable, since, table},
+};
+
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+    #[command(flatten)]
+    which: Which,
+}
+
+/// A blueprint in files.
+#[derive(Debug, Args)]
+struct Files {
+    /// The blueprint: a file, or a folder of files that end in .toml
+    blueprint: PathBuf,
+    /// Print JSON
+    #[arg(long)]
+    json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// Say what is wrong with a blueprint, and whether its proofs hold
+    Check(Files),
+    /// Show what a blueprint would change, and what that would do to what is live
+    Diff(Files),
+    /// Put a blueprint in force
+    ///
+    /// It is refused when it is wrong, when a proof fails, and when another revision is in force than the one that it
+    /// was made upon.
+    Apply {
+        #[command(flatten)]
+        files: Files,
+        /// Why, in a sentence
+        #[arg(short, long, default_value = "", hide_default_value = true)]
+        message: String,
+        /// The revision that it was made upon [default: the one in force]
+        #[arg(long, value_name = "REVISION")]
+        base: Option<i64>,
+    },
+    /// List the revisions, newest first
+    History {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Print a revision's files
+    Show {
+        /// Which [default: the one in force]
+        revision: Option<i64>,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Put an earlier revision in force again, as a new one
+    Revert {
+        /// Which
+        revision: i64,
+        /// Why, in a sentence
+        #[arg(short, long, default_value = "", hide_default_value = true)]
+        message: String,
+    },
+    /// Write a revision's files into a folder
+    Export {
+        /// The folder; files of the same names in it are not overwritten
+        folder: PathBuf,
+        /// Which [default: the one in force]
+        #[arg(long)]
+        revision: Option<i64>,
+    },
+    /// Print the JSON Schema of blueprint files, for editors
+    Schema,
+}
+
+/// Carries out the command.
+pub async fn run(arguments: Arguments) -> Done {
+    let which = arguments.which;
+    match arguments.verb {
+        Verb::Schema => output::finish(output::line(BLUEPRINT_SCHEMA.trim_end())),
+        Verb::Check(files) => check(&which.find()?, &files).await,
+        Verb::Diff(files) => diff(&which.find()?, &files).await,
+        Verb::Apply { files, message, base } => apply(&which.find()?, &files, &message, base).await,
+        Verb::History { json } => history(&which.find()?, json).await,
+        Verb::Show { revision, json } => show(&which.find()?, revision, json).await,
+        Verb::Revert { revision, message } => revert(&which.find()?, revision, &message).await,
+        Verb::Export { folder, revision } => export(&which.find()?, &folder, revision).await,
+    }
+}
+
+fn read(path: &Path) -> Result<Vec<SourceFile>, Failure> {
+    blueprint_files(path).map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))
+}
+
+async fn check(local: &Local, files: &Files) -> Done {
+    let body = json!({ "files": read(&files.blueprint)? });
+    let check: Check = local.post(&["blueprint", "check"], &body).await?;
+    if files.json {
+        output::json(&check)?;
+    } else {
+        output::finish(print_check(&check, true))?;
+    }
+    if check.sound { Ok(()) } else { Err(unsound(&check)) }
+}
+
+fn unsound(check: &Check) -> Failure {
+    let errors = check.findings.iter().filter(|finding| finding.severity == "error").count();
+    let failed = check.proofs.iter().filter(|proof| !proof.holds).count();
+    Failure(match (errors, failed) {
+        (0, 1) => "a proof fails, so the blueprint can't be applied".into(),
+        (0, failed) => format!("{failed} proofs fail, so the blueprint can't be applied"),
+        (1, _) => "the blueprint has a fault".into(),
+        (errors, _) => format!("the blueprint has {errors} faults"),
+    })
+}
+
+fn print_check(check: &Check, with_proofs: bool) -> std::io::Result<()> {
+    for finding in &check.findings {
+        print_finding(finding)?;
+    }
+    for proof in check.proofs.iter().filter(|proof| with_proofs || !proof.holds) {
+        print_proof(proof)?;
+    }
+    let held = check.proofs.iter().filter(|proof| proof.holds).count();
+    let warnings = check.findings.iter().filter(|finding| finding.severity == "warning").count() as u64;
+    let warnings = plural(warnings, "warning", "warnings");
+    if check.sound {
+        let proofs = match check.proofs.len() {
+            0 => "no proofs".to_owned(),
+            1 => "the proof holds".to_owned(),
+            all => format!("all {all} proofs hold"),
+        };
+        output::line(format_args!("{STRONG}sound{STRONG:#}: {proofs}, {warnings}"))
+    } else if check.proofs.is_empty() {
+        Ok(())
+    } else {
+        output::line(format_args!("{held} of {} proofs hold, {warnings}", check.proofs.len()))
+    }
+}
+
+fn print_finding(finding: &FindingView) -> std::io::Result<()> {
+    let FindingView { severity, file, line, column, message, remedy, excerpt } = finding;
+    output::line(format_args!("{WARN}{severity}{WARN:#} in {file}, line {line}, column {column}"))?;
+    output::line(output::indented(&printable(message), 2))?;
+    for line in excerpt.lines() {
+        // A long line is shown around its mark.
+        output::line(format_args!("  {}", printable(line)))?;
+    }
+    if !remedy.is_empty() {
+        output::line(output::indented(&format!("Remedy: {remedy}"), 2))?;
+    }
+    Ok(())
+}
+
+fn print_proof(proof: &ProofView) -> std::io::Result<()> {
+    let ProofView { name, statement, holds, identities, words, file, line } = proof;
+    if *holds {
+        output::line(format_args!("holds  {name} ({})", plural(*identities, "identity", "identities")))?;
+    } else {
+        output::line(format_args!("{WARN}fails{WARN:#}  {name}, {file} line {line}"))?;
+        output::line(output::indented(&printable(statement), 7))?;
+    }
+    if words.is_empty() { Ok(()) } else { output::line(output::indented(&printable(words), 7)) }
+}
+
+async fn diff(local: &Local, files: &Files) -> Done {
+    let body = json!({ "files": read(&files.blueprint)? });
+    let comparison: Comparison = local.post(&["blueprint", "compare"], &body).await?;
+    if files.json {
+        return output::json(&comparison);
+    }
+    output::finish(print_comparison(&comparison))?;
+    if comparison.check.sound { Ok(()) } else { Err(unsound(&comparison.check)) }
+}
+
+fn print_comparison(comparison: &Comparison) -> std::io::Result<()> {
+    let Comparison { base, check, changes, effects } = comparison;
+    print_check(check, false)?;
+    if changes.is_empty() {
+        return if check.sound { output::line(format_args!("nothing differs from revision {base}")) } else { Ok(()) };
+    }
+    output::line(format_args!("{STRONG}Changes{STRONG:#} from revision {base}"))?;
+    for ChangeView { kind, part, name, fields } in changes {
+        let sign = match kind.as_str() {
+            "added" => "+",
+            "removed" => "-",
+            _ => "~",
+        };
+        output::line(format_args!("{sign} {part} {}", printable(name)))?;
+        for FieldChangeView { field, before, after } in fields.iter().filter(|_| kind == "changed") {
+            output::line(output::indented(&printable(&field_change(field, before, after)), 4))?;
+        }
+    }
+    output::line(format_args!("{STRONG}Effects{STRONG:#} on what is live"))?;
+    print_effects(effects)
+}
+
+/// A field's change; of lists, what came and what went.
+fn field_change(field: &str, before: &str, after: &str) -> String {
+    let items = |text: &str| text.split(", ").filter(|item| !item.is_empty()).map(str::to_owned).collect::<Vec<_>>();
+    let (old, new) = (items(before), items(after));
+    if field == "topics" && !old.is_empty() && !new.is_empty() {
+        let came = new.iter().filter(|item| !old.contains(item)).map(|item| format!("with {item}"));
+        let went = old.iter().filter(|item| !new.contains(item)).map(|item| format!("without {item}"));
+        return format!("{field}: {}", came.chain(went).collect::<Vec<_>>().join(", "));
+    }
+    let shown = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
+    format!("{field}: {} -> {}", shown(before), shown(after))
+}
+
+fn print_effects(effects: &Effects) -> std::io::Result<()> {
+    let more = |shown: usize, total: u64| {
+        let rest = total - shown as u64;
+        if rest > 0 { output::line(format_args!("  {FAINT}and {} more{FAINT:#}", count(rest))) } else { Ok(()) }
+    };
+    let Effects { lost_subscriptions, lost_topics, unplanned_retained, cohort_moves, .. } = effects;
+    for lost in lost_subscriptions {
+        let who = format!("client {} ({}) loses its subscription to {}", lost.client_id, lost.identity, lost.filter);
+        output::line(output::indented(&printable(&who), 2))?;
+        output::line(output::indented(&printable(&lost.words), 4))?;
+    }
+    more(lost_subscriptions.len(), effects.lost_subscriptions_total)?;
+    for lost in lost_topics {
+        let who = format!("{} loses the right to publish to {}, which it used", lost.identity, lost.topic);
+        output::line(output::indented(&printable(&who), 2))?;
+    }
+    more(lost_topics.len(), effects.lost_topics_total)?;
+    for topic in unplanned_retained {
+        output::line(output::indented(
+            &printable(&format!("the retained message of {topic} falls out of the plan")),
+            2,
+        ))?;
+    }
+    more(unplanned_retained.len(), effects.unplanned_retained_total)?;
+    for moved in cohort_moves {
+        let verb = if moved.enters { "enters" } else { "leaves" };
+        output::line(format_args!("  {} {verb} cohort {}", printable(&moved.identity), moved.cohort))?;
+    }
+    more(cohort_moves.len(), effects.cohort_moves_total)?;
+    let total = effects.lost_subscriptions_total
+        + effects.lost_topics_total
+        + effects.unplanned_retained_total
+        + effects.cohort_moves_total;
+    if total == 0 { output::line("  none") } else { Ok(()) }
+}
+
+/// The number of the revision in force; 0 if there is none.
+async fn in_force(local: &Local) -> Result<i64, Failure> {
+    let revisions: Vec<RevisionView> = local.get(&["blueprint", "revisions"], &[]).await?;
+    Ok(revisions.iter().find(|revision| revision.in_force).map_or(0, |revision| revision.number))
+}
+
+async fn apply(local: &Local, files: &Files, message: &str, base: Option<i64>) -> Done {
+    let sources = read(&files.blueprint)?;
+    let base = match base {
+        Some(base) => base,
+        None => in_force(local).await?,
+    };
+    let body = json!({ "files": sources, "base": base, "message": message });
+    put_in_force(local, &["blueprint", "revisions"], &body, files.json).await
+}
+
+async fn revert(local: &Local, revision: i64, message: &str) -> Done {
+    let body = json!({ "base": in_force(local).await?, "message": message });
+    put_in_force(local, &["blueprint", "revisions", &revision.to_string(), "revert"], &body, false).await
+}
+
+async fn put_in_force(local: &Local, path: &[&str], body: &serde_json::Value, as_json: bool) -> Done {
+    let answer = local.send_any(Method::POST, path, &[], Some(body)).await?;
+    if answer.status() == StatusCode::UNPROCESSABLE_ENTITY {
+        let check: Check = answer.json().await?;
+        if as_json {
+            output::json(&check)?;
+        } else {
+            output::finish(print_check(&check, false))?;
+        }
+        return Err(Failure(format!("{}; nothing was changed", unsound(&check).0)));
+    }
+    let revision: RevisionView = Local::checked(answer).await?.json().await?;
+    if as_json {
+        return output::json(&revision);
+    }
+    output::finish(output::line(format_args!("revision {} is in force", revision.number)))
+}
+
+async fn history(local: &Local, as_json: bool) -> Done {
+    let revisions: Vec<RevisionView> = local.get(&["blueprint", "revisions"], &[]).await?;
+    if as_json {
+        return output::json(&revisions);
+    }
+    if revisions.is_empty() {
+        return output::finish(output::line("no revision yet; `moorfall blueprint apply FILE` makes the first"));
+    }
+    let rows = revisions.iter().map(|revision| {
+        let number =
+            if revision.in_force { format!("{} in force", revision.number) } else { revision.number.to_string() };
+        vec![number, since(revision.applied_at), revision.author.clone(), revision.message.clone()]
+    });
+    output::finish(output::line(table(&["REVISION", ">AGO", "BY", "MESSAGE"], rows.collect())))
+}
+
+async fn revision(local: &Local, number: Option<i64>) -> Result<RevisionView, Failure> {
+    let number = match number {
+        Some(number) => number,
+        None => in_force(local).await?,
+    };
+    if number == 0 {
+        return Err(Failure("there is no revision yet; `moorfall blueprint apply FILE` makes the first".into()));
+    }
+    local.get(&["blueprint", "revisions", &number.to_string()], &[]).await
+}
+
+async fn show(local: &Local, number: Option<i64>, as_json: bool) -> Done {
+    let revision = revision(local, number).await?;
+    if as_json {
+        return output::json(&revision);
+    }
+    let several = revision.files.len() > 1;
+    for file in &revision.files {
+        if several {
+            output::finish(output::line(format_args!("# {}", printable(&file.name))))?;
+        }
+        output::finish(output::line(file.text.trim_end()))?;
+    }
+    Ok(())
+}
+
+async fn export(local: &Local, folder: &Path, number: Option<i64>) -> Done {
+    let revision = revision(local, number).await?;
+    std::fs::create_dir_all(folder).map_err(|error| Failure(format!("{}: {error}", folder.display())))?;
+    for file in &revision.files {
+        // A name from the service is no path.
+        let name = Path::new(&file.name).file_name().unwrap_or("blueprint.toml".as_ref());
+        let path = folder.join(name);
+        let mut options = std::fs::OpenOptions::new();
+        let written = options.create_new(true).write(true).open(&path);
+        written
+            .and_then(|mut opened| std::io::Write::write_all(&mut opened, file.text.as_bytes()))
+            .map_err(|error| Failure(format!("{} can't be written: {error}", path.display())))?;
+        output::finish(output::line(path.display()))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,20 @@
+//! One module for each command.
+
+pub mod access;
+pub mod authorities;
+pub mod blueprint;
+mod bulk;
+pub mod cert;
+pub mod drill;
+pub mod identities;
+pub mod journey;
+pub mod people;
+pub mod publish;
+pub mod recording;
+pub mod remote;
+pub mod request;
+pub mod retained;
+pub mod sessions;
+pub mod status;
+pub mod subscribe;
+pub mod topics;

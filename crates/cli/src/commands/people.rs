@@ -1,0 +1,218 @@
+//! `moorfall people`, `moorfall audit`, `moorfall sign-in` and `moorfall sign-out`
+
+use moorfall_contract::people::{AuditView, PersonView, Token};
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::{
+    local::{SignIn, Which},
+    messaging::{PASSWORD, read_password},
+    output::{self, Done, Failure, indented, printable, since, table},
+};
+
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+    #[command(flatten)]
+    which: Which,
+}
+
+/// What a person may do; each may do what those before may.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Role {
+    /// Look at everything
+    Watch,
+    /// End sessions, make and change identities
+    Operate,
+    /// Change the design
+    Design,
+    /// Say who may run the broker
+    Own,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// List who may run the broker
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Make a person, or change their role or password
+    Set {
+        /// The name
+        name: String,
+        /// What they may do
+        #[arg(long)]
+        role: Role,
+        /// Ask for a new password, or take it from MOORFALL_PASSWORD
+        #[arg(long)]
+        password: bool,
+        /// File whose first line is the new password
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<PathBuf>,
+    },
+    /// Remove a person; all their sign-ins end
+    Remove {
+        /// The name
+        name: String,
+    },
+}
+
+/// Carries out the command.
+pub async fn run(arguments: Arguments) -> Done {
+    let local = arguments.which.find()?;
+    match arguments.verb {
+        Verb::List { json } => {
+            let people: Vec<PersonView> = local.get(&["people"], &[]).await?;
+            if json {
+                return output::json(&people);
+            }
+            if people.is_empty() {
+                let words = "nobody yet but the administrator; `moorfall people set NAME --role watch --password` \
+                             makes a person";
+                return output::finish(output::line(indented(words, 0)));
+            }
+            let rows = people.iter().map(|person| {
+                let role = format!("{:?}", person.role).to_lowercase();
+                vec![person.name.clone(), role, since(person.changed_at)]
+            });
+            output::finish(output::line(table(&["NAME", "ROLE", ">CHANGED"], rows.collect())))
+        }
+        Verb::Set { name, role, password, password_file } => {
+            let mut body = json!({ "role": format!("{role:?}").to_lowercase() });
+            if password || password_file.is_some() {
+                let prompt = format!("New password of {name}: ");
+                let password = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
+                let text = std::str::from_utf8(&password)
+                    .map_err(|_| Failure("the password is not UTF-8 text; choose another".into()))?;
+                body["password"] = text.into();
+            }
+            local.change(Method::PUT, &["people", &name], Some(&body)).await?;
+            output::finish(output::line(format_args!("{} may run the broker", printable(&name))))
+        }
+        Verb::Remove { name } => {
+            local.change(Method::DELETE, &["people", &name], None::<&()>).await?;
+            output::finish(output::line(format_args!("{} is removed", printable(&name))))
+        }
+    }
+}
+
+/// `moorfall sign-in`
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct SignInArguments {
+    /// Your name
+    name: String,
+    /// File whose first line is the password
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
+    #[command(flatten)]
+    which: Which,
+}
+
+/// Carries out the command.
+pub async fn sign_in(arguments: SignInArguments) -> Done {
+    let local = arguments.which.find_service()?;
+    let prompt = format!("Password of {}: ", arguments.name);
+    let password = read_password(arguments.password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
+    let text = String::from_utf8(password.to_vec()).map_err(|_| Failure("the password is not UTF-8 text".into()))?;
+    let body = json!({ "name": arguments.name, "password": text });
+    let token: Token = local.sign_in(&body).await?;
+    SignIn::keep(&local.service, &token.token)?;
+    let days = token.seconds / 86_400;
+    output::finish(output::line(format_args!(
+        "commands for this service are {}'s for {days} days, or until `moorfall sign-out`",
+        printable(&arguments.name)
+    )))
+}
+
+/// `moorfall sign-out`
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct SignOutArguments {
+    #[command(flatten)]
+    which: Which,
+}
+
+/// Carries out the command.
+pub async fn sign_out(arguments: SignOutArguments) -> Done {
+    let local = arguments.which.find_service()?;
+    if !SignIn::forget(&local.service)? {
+        return Err(Failure("nobody is signed in on this machine for this service".into()));
+    }
+    // The token is not here any more; the service forgets it, too, if it answers.
+    local.change(Method::DELETE, &["console-session"], None::<&()>).await?;
+    output::finish(output::line("signed out"))
+}
+
+/// `moorfall audit`
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct AuditArguments {
+    /// Only changes that hold this text in who, what or which
+    #[arg(default_value = "", hide_default_value = true)]
+    search: String,
+    /// At most so many
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    limit: u32,
+    /// Print JSON
+    #[arg(long)]
+    json: bool,
+    #[command(flatten)]
+    which: Which,
+}
+
+/// Carries out the command.
+pub async fn audit(arguments: AuditArguments) -> Done {
+    let limit = arguments.limit.to_string();
+    let query = [("search", arguments.search.as_str()), ("limit", &limit)];
+    let audits: Vec<AuditView> = arguments.which.find()?.get(&["audit"], &query).await?;
+    if arguments.json {
+        return output::json(&audits);
+    }
+    if audits.is_empty() {
+        return output::finish(output::line("no change matches"));
+    }
+    let rows = audits.iter().map(|audit| {
+        vec![
+            since(audit.at),
+            audit.person.clone(),
+            audit.address.clone(),
+            format!("{} {} {}", audit.act, audit.kind, audit.name),
+            differences(audit),
+        ]
+    });
+    output::finish(output::line(table(&[">AGO", "WHO", "FROM", "WHAT", "CHANGE"], rows.collect())))
+}
+
+/// The fields that differ, in a line.
+fn differences(audit: &AuditView) -> String {
+    let fields = |value: &Option<Value>| value.as_ref().and_then(Value::as_object).cloned().unwrap_or_default();
+    let (before, after) = (fields(&audit.before), fields(&audit.after));
+    let plain = |value: Option<&Value>| match value {
+        None => "nothing".to_owned(),
+        Some(Value::String(text)) => text.clone(),
+        Some(other) => other.to_string(),
+    };
+    let mut words = Vec::new();
+    for name in after.keys().chain(before.keys().filter(|name| !after.contains_key(*name))) {
+        let (old, new) = (before.get(name), after.get(name));
+        if old != new && !matches!(name.as_str(), "changed_at" | "created_at") {
+            words.push(match (audit.before.is_some(), audit.after.is_some()) {
+                (true, true) => format!("{name}: {} -> {}", plain(old), plain(new)),
+                (_, true) => format!("{name}: {}", plain(new)),
+                _ => format!("{name} was {}", plain(old)),
+            });
+        }
+    }
+    let text = words.join("; ");
+    let short: String = text.chars().take(160).collect();
+    if short.len() < text.len() { format!("{short}…") } else { short }
+}

@@ -1,0 +1,446 @@
+//! `moorfall subscribe`
+use crate::arguments::{Wanted, condition, wanted};
+use crate::{
+    arguments::{parse_span, qos},
+    stop::Stop,
+};
+use crate::{
+    messaging::Connection,
+    output::{self, Done, FAINT, Failure, count, plural, printable},
+    payload::Shown,
+    view::{Show, View, rate},
+};
+use clap::{Args, ValueEnum};
+use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
+use moorfall_core::MessageExpression;
+use moorfall_wire::{Publish, QoS, ReasonCode, RetainHandling, Subscription, SubscriptionOptions};
+use serde_json::json;
+use std::{collections::HashMap, future::pending, time::Duration};
+use tokio::time::{Instant, sleep, sleep_until};
+
+/// How long nothing comes before the retained messages are taken to be complete.
+const QUIET: Duration = Duration::from_millis(700);
+
+/// Between two tries to connect again: the first, and the longest.
+const AGAIN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
+
+/// Between two lines of a summary.
+const SUMMARY: Duration = Duration::from_secs(2);
+
+/// Topics that a summary names.
+const BUSIEST: usize = 5;
+
+/// Topics that a summary keeps apart; those beyond are counted together.
+const TOPICS: usize = 100_000;
+
+/// Messages in a second that nobody can read.
+const TOO_MANY: u64 = 200;
+
+/// Which messages are wanted of those that were there before.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Retained {
+    /// Retained messages alone; it ends when all have come
+    Only,
+    /// New messages alone
+    None,
+}
+
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct Arguments {
+    /// Topic filters; + stands for one level, # for all that follow
+    ///
+    /// With :0, :1 or :2 at its end a filter has a QoS of its own: 'harrowmere/+/+/status:2'.
+    #[arg(required = true, value_name = "FILTER[:QOS]", value_parser = wanted)]
+    filters: Vec<Wanted>,
+    /// Highest quality of service to receive with
+    #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
+    qos: QoS,
+    /// End after so many messages
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    take: Option<u64>,
+    /// End after this time, for example 30s or 5m
+    #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
+    time: Option<Duration>,
+    /// Retained messages alone, or none of them
+    #[arg(long, value_name = "WHICH")]
+    since_retained: Option<Retained>,
+    /// Only messages of which this is true, in the Common Expression Language
+    ///
+    /// There are topic, levels (from 0), payload (its fields if it is JSON, else its text), qos and retained:
+    /// 'payload.m > 2.5 && levels[1] == "gorge"'.
+    #[arg(long = "where", value_name = "EXPRESSION", value_parser = condition)]
+    condition: Option<MessageExpression>,
+    /// What is shown of a message
+    #[arg(long, value_name = "WHAT", default_value = "topic", conflicts_with = "json")]
+    show: Show,
+    /// How payloads are shown
+    #[arg(long, value_name = "FORM", default_value = "auto")]
+    payload: Shown,
+    /// Print rates every two seconds in place of messages
+    #[arg(long)]
+    summary: bool,
+    /// Print a JSON object a line: short for --show json
+    #[arg(long)]
+    json: bool,
+    /// End when the connection breaks, and do not connect again
+    #[arg(long)]
+    no_reconnect: bool,
+    #[command(flatten)]
+    connection: Connection,
+}
+
+/// Carries out the command.
+pub async fn run(arguments: Arguments) -> Done {
+    let mut stop = Stop::listen()?;
+    // Once: nobody is asked for the password again when the connection breaks.
+    let options = arguments.connection.options()?;
+    let (mut client, mut arrivals) = Client::connect(&options).await?;
+    let mut reader = Reader::new(&arguments);
+    loop {
+        let ended = reader.follow(&client, &mut arrivals, &mut stop).await;
+        let words = match ended {
+            Ok(Ended::Done) => {
+                client.disconnect().await;
+                return reader.close();
+            }
+            Ok(Ended::Closed(words)) if arguments.no_reconnect => {
+                reader.close()?;
+                return Err(Failure(format!("{words}; run the command again to go on")));
+            }
+            Ok(Ended::Closed(words)) => words,
+            Err(failure) => {
+                client.disconnect().await;
+                return Err(failure);
+            }
+        };
+        output::remark(format_args!("{words}; connecting again, and messages sent meanwhile are not seen"));
+        match again(&options, &mut stop, reader.deadline).await? {
+            Some(connected) => (client, arrivals) = connected,
+            None => return reader.close(),
+        }
+    }
+}
+
+/// Connects again, for as long as it takes; `None` when it is to end instead.
+async fn again(
+    options: &Options,
+    stop: &mut Stop,
+    deadline: Option<Instant>,
+) -> Result<Option<(Client, Arrivals)>, Failure> {
+    let (mut pause, longest) = AGAIN;
+    loop {
+        tokio::select! {
+            () = sleep(pause) => {}
+            () = stop.wait() => return Ok(None),
+            () = until(deadline) => return Ok(None),
+        }
+        match Client::connect(options).await {
+            Ok(connected) => {
+                output::remark("connected again");
+                return Ok(Some(connected));
+            }
+            // Asking again would only fail again.
+            Err(error) if matches!(&error, ConnectError::Refused { reason, .. } if !is_passing(*reason)) => {
+                return Err(error.into());
+            }
+            Err(error) => {
+                pause = (pause * 2).min(longest);
+                output::remark(format_args!("{error}; trying again in {} s", pause.as_secs()));
+            }
+        }
+    }
+}
+
+/// Whether a broker that refuses for this reason may let the client in later.
+fn is_passing(reason: ReasonCode) -> bool {
+    use ReasonCode as Reason;
+    matches!(
+        reason,
+        Reason::ServerUnavailable | Reason::ServerBusy | Reason::QuotaExceeded | Reason::ConnectionRateExceeded
+    )
+}
+
+async fn until(deadline: Option<Instant>) {
+    match deadline {
+        Some(deadline) => sleep_until(deadline).await,
+        None => pending().await,
+    }
+}
+
+/// How reading from a connection ended.
+enum Ended {
+    /// There was enough.
+    Done,
+    /// The connection is over.
+    Closed(String),
+}
+
+struct Reader<'a> {
+    arguments: &'a Arguments,
+    view: View,
+    left: Option<u64>,
+    deadline: Option<Instant>,
+    summary: Option<Summary>,
+    busy: Busy,
+}
+
+impl<'a> Reader<'a> {
+    fn new(arguments: &'a Arguments) -> Self {
+        let show = if arguments.json { Show::Json } else { arguments.show };
+        Self {
+            arguments,
+            view: View { show, payload: arguments.payload },
+            left: arguments.take,
+            deadline: arguments.time.map(|time| Instant::now() + time),
+            summary: arguments.summary.then(Summary::new),
+            busy: Busy { since: Instant::now(), messages: 0, told: false },
+        }
+    }
+
+    fn wants_only_retained(&self) -> bool {
+        self.arguments.since_retained == Some(Retained::Only)
+    }
+
+    async fn subscribe(&self, client: &Client) -> Done {
+        let retain_handling = match self.arguments.since_retained {
+            // Version 3.1.1 has no such wish; what comes is left out as it comes.
+            Some(Retained::None) if self.arguments.connection.is_v5() => RetainHandling::Never,
+            _ => RetainHandling::Always,
+        };
+        let options = |wanted: &Wanted| SubscriptionOptions {
+            qos: wanted.qos.unwrap_or(self.arguments.qos),
+            retain_handling,
+            ..SubscriptionOptions::default()
+        };
+        let filters = &self.arguments.filters;
+        let subscriptions = filters
+            .iter()
+            .map(|wanted| Subscription { filter: wanted.filter.clone(), options: options(wanted) })
+            .collect();
+        let answer = client.subscribe(subscriptions).await?;
+        let mut refused = Vec::new();
+        for (Wanted { filter, .. }, reason) in filters.iter().zip(&answer.reasons) {
+            if reason.is_error() {
+                refused.push(format!("{}: {reason}", printable(filter)));
+            } else {
+                output::remark(format_args!("subscribed to {} at QoS {}", printable(filter), *reason as u8));
+            }
+        }
+        if refused.is_empty() {
+            return Ok(());
+        }
+        let words = answer.words.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
+        Err(Failure(format!("the broker refused {}{words}", refused.join(", "))))
+    }
+
+    /// Reads until there is enough or the connection is over.
+    async fn follow(&mut self, client: &Client, arrivals: &mut Arrivals, stop: &mut Stop) -> Result<Ended, Failure> {
+        self.subscribe(client).await?;
+        let mut quiet = self.wants_only_retained().then(|| Instant::now() + QUIET);
+        while self.left != Some(0) {
+            let due = self.summary.as_ref().map(|summary| summary.due);
+            let arrival = tokio::select! {
+                arrival = arrivals.next() => arrival,
+                () = stop.wait() => return Ok(Ended::Done),
+                () = until(self.deadline) => return Ok(Ended::Done),
+                () = until(quiet) => return Ok(Ended::Done),
+                () = until(due) => {
+                    if let Some(summary) = &mut self.summary
+                        && !summary.print(self.view.show == Show::Json)?
+                    {
+                        return Ok(Ended::Done);
+                    }
+                    continue;
+                }
+            };
+            match arrival {
+                Some(Arrival::Message(message)) => {
+                    if quiet.is_some() && message.retain {
+                        quiet = Some(Instant::now() + QUIET);
+                    }
+                    if !self.take(&message)? {
+                        return Ok(Ended::Done);
+                    }
+                }
+                Some(Arrival::Closed { words, reason }) => {
+                    // To connect again would push out whoever has taken over, or undo what somebody did on purpose.
+                    let meant = [ReasonCode::SessionTakenOver, ReasonCode::AdministrativeAction];
+                    return match reason {
+                        Some(reason) if meant.contains(&reason) => Err(Failure(words)),
+                        _ => Ok(Ended::Closed(words)),
+                    };
+                }
+                None => return Ok(Ended::Done),
+            }
+        }
+        Ok(Ended::Done)
+    }
+
+    /// Prints or counts a message, if it is wanted; gives whether anybody reads on.
+    fn take(&mut self, message: &Publish) -> Result<bool, Failure> {
+        let unwanted = match self.arguments.since_retained {
+            Some(Retained::Only) => !message.retain,
+            // Version 3.1.1 sends them all the same.
+            Some(Retained::None) => message.retain,
+            None => false,
+        };
+        let holds = |condition: &MessageExpression| {
+            condition.holds(&message.topic, &message.payload, message.qos.level(), message.retain)
+        };
+        if unwanted || !self.arguments.condition.as_ref().is_none_or(holds) {
+            return Ok(true);
+        }
+        self.left = self.left.map(|left| left - 1);
+        if let Some(summary) = &mut self.summary {
+            summary.note(message);
+            return Ok(true);
+        }
+        self.busy.note();
+        heard(self.view.print(message))
+    }
+
+    fn close(&mut self) -> Done {
+        match &mut self.summary {
+            Some(summary) => summary.print(self.view.show == Show::Json).map(drop),
+            None => Ok(()),
+        }
+    }
+}
+
+/// Whether whoever reads the output is still there; that they are not is no failure.
+fn heard(written: std::io::Result<()>) -> Result<bool, Failure> {
+    let gone = matches!(&written, Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe);
+    output::finish(written).map(|()| !gone)
+}
+
+/// Sees when there are more messages than a person reads.
+struct Busy {
+    since: Instant,
+    messages: u64,
+    told: bool,
+}
+
+impl Busy {
+    fn note(&mut self) {
+        use std::io::IsTerminal;
+        self.messages += 1;
+        if self.since.elapsed() >= Duration::from_secs(1) {
+            if self.messages > TOO_MANY && !self.told && std::io::stdout().is_terminal() {
+                self.told = true;
+                output::remark("more messages come than anybody can read; --summary shows their rates instead");
+            }
+            (self.since, self.messages) = (Instant::now(), 0);
+        }
+    }
+}
+
+/// What came since the last line.
+struct Summary {
+    began: Instant,
+    since: Instant,
+    due: Instant,
+    total: u64,
+    messages: u64,
+    bytes: u64,
+    topics: HashMap<String, u64>,
+    /// Messages of topics beyond those that are kept apart.
+    others: u64,
+}
+
+impl Summary {
+    fn new() -> Self {
+        let now = Instant::now();
+        Self {
+            began: now,
+            since: now,
+            due: now + SUMMARY,
+            total: 0,
+            messages: 0,
+            bytes: 0,
+            topics: HashMap::new(),
+            others: 0,
+        }
+    }
+
+    fn note(&mut self, message: &Publish) {
+        self.total += 1;
+        self.messages += 1;
+        self.bytes += message.payload.len() as u64;
+        if let Some(number) = self.topics.get_mut(&*message.topic) {
+            *number += 1;
+        } else if self.topics.len() < TOPICS {
+            self.topics.insert(message.topic.to_string(), 1);
+        } else {
+            self.others += 1;
+        }
+    }
+
+    /// Prints what came, and begins anew; gives whether anybody reads on.
+    fn print(&mut self, as_json: bool) -> Result<bool, Failure> {
+        let time = self.since.elapsed();
+        let mut busiest: Vec<(&String, &u64)> = self.topics.iter().collect();
+        busiest.sort_by(|one, other| other.1.cmp(one.1).then_with(|| one.0.cmp(other.0)));
+        busiest.truncate(BUSIEST);
+        let written = if as_json {
+            let busiest: Vec<_> =
+                busiest.iter().map(|(topic, number)| json!({ "topic": topic, "messages": number })).collect();
+            output::line(json!({
+                "seconds": time.as_secs_f64(),
+                "messages": self.messages,
+                "payload_bytes": self.bytes,
+                "topics": self.topics.len(),
+                "busiest": busiest,
+                "total": self.total,
+            }))
+        } else {
+            let since = output::span(self.began.elapsed().as_secs());
+            let more = if self.others > 0 { "more than " } else { "" };
+            output::line(format_args!(
+                "{} messages/s, {}/s of payload, on {more}{}; {} in {since}",
+                rate(self.messages, time),
+                output::bytes(self.bytes as f64 / time.as_secs_f64().max(0.001)),
+                plural(self.topics.len() as u64, "topic", "topics"),
+                count(self.total),
+            ))
+            .and_then(|()| {
+                busiest.iter().try_for_each(|(topic, number)| {
+                    output::line(format_args!("{FAINT}{:>10}/s{FAINT:#}  {}", rate(**number, time), printable(topic)))
+                })
+            })
+        };
+        let now = Instant::now();
+        (self.since, self.due) = (now, now + SUMMARY);
+        (self.messages, self.bytes, self.others) = (0, 0, 0);
+        self.topics.clear();
+        heard(written)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_wrong_filter_is_pointed_at() {
+        let words = crate::arguments::filter("harrowmere/#/level").unwrap_err();
+        let lines: Vec<&str> = words.lines().collect();
+        assert_eq!(lines[1].as_bytes()[lines[2].find('^').unwrap_or(0)], b'#', "{words}");
+    }
+
+    #[test]
+    fn a_filter_may_have_a_qos_of_its_own() {
+        let read = |text: &str| wanted(text).map(|wanted| (wanted.filter.to_string(), wanted.qos));
+        assert_eq!(read("harrowmere/#:2"), Ok(("harrowmere/#".into(), Some(QoS::ExactlyOnce))));
+        assert_eq!(read("harrowmere/+"), Ok(("harrowmere/+".into(), None)));
+        assert_eq!(read("weir:9"), Ok(("weir:9".into(), None)), "that is part of the topic");
+        assert_eq!(read("weir:1:0"), Ok(("weir:1".into(), Some(QoS::AtMostOnce))));
+    }
+
+    #[test]
+    fn a_wrong_condition_is_pointed_at() {
+        assert!(condition("payload.m > 2.5 && levels[1] == 'gorge'").is_ok());
+        let words = condition("payload.m = 2").unwrap_err();
+        assert!(words.contains("compare with ==") && words.ends_with("            ^"), "{words}");
+    }
+}

@@ -1,0 +1,309 @@
+//! `moorfall topics`
+
+use moorfall_contract::{
+    blueprint_files::blueprint_files,
+    topics::{DriftView, Match, NearMiss, PlanLines, TopicDetails, TopicList, TopicView},
+};
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use moorfall_core::blueprint::{Blueprint, Source};
+
+use moorfall_wire::TopicName;
+
+use crate::{
+    local::{Local, Which},
+    output::{self, Done, FAINT, Failure, STRONG, WARN, count, indented, plural, printable, since, table},
+};
+
+/// What the command takes.
+#[derive(Debug, Args)]
+pub struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+    #[command(flatten)]
+    which: Which,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// Say what is probably not meant in a blueprint's hierarchy and rules
+    ///
+    /// Needs no service. The exit code is 1 if there is anything.
+    Check {
+        /// The blueprint: a file, or a folder of files that end in .toml
+        blueprint: PathBuf,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show what a filter catches, and what it nearly does
+    Match {
+        /// The topic filter
+        filter: String,
+        /// At most so many of each
+        #[arg(long, value_name = "N", default_value_t = 12)]
+        limit: u32,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show the live hierarchy, level by level
+    Tree {
+        /// The levels right below this one
+        #[arg(default_value = "", hide_default_value = true)]
+        prefix: String,
+        /// The busiest first
+        #[arg(long)]
+        busiest: bool,
+        /// Topics themselves, however deep
+        #[arg(long)]
+        whole: bool,
+        /// At most so many
+        #[arg(long, value_name = "N", default_value_t = 200)]
+        limit: u32,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a topic: its last value, its plan and rules, and who receives it
+    Show {
+        /// The topic name
+        topic: TopicName,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show where live traffic and the plan differ
+    Drift {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Write lines for a blueprint that plan a topic which is not planned yet
+    Plan {
+        /// The topic, as it was published to
+        topic: String,
+    },
+}
+
+/// Carries out the command.
+pub async fn run(arguments: Arguments) -> Done {
+    match arguments.verb {
+        Verb::Check { blueprint, json } => check(&blueprint, json),
+        Verb::Match { filter, limit, json } => matches(&arguments.which.find()?, &filter, limit, json).await,
+        Verb::Tree { prefix, busiest, whole, limit, json } => {
+            let (limit, whole) = (limit.to_string(), whole.to_string());
+            let sort = if busiest { "rate" } else { "name" };
+            let mut query = vec![("sort", sort), ("limit", &limit), ("whole", &whole)];
+            if !prefix.is_empty() {
+                query.push(("prefix", &prefix));
+            }
+            let list: TopicList = arguments.which.find()?.get(&["topics"], &query).await?;
+            if json { output::json(&list) } else { output::finish(print_tree(&list, &prefix, whole == "true")) }
+        }
+        Verb::Show { topic, json } => {
+            let details: TopicDetails = arguments.which.find()?.get(&["topics", "topic"], &[("topic", &topic)]).await?;
+            if json { output::json(&details) } else { output::finish(print_topic(&topic, &details)) }
+        }
+        Verb::Drift { json } => drift(&arguments.which.find()?, json).await,
+        Verb::Plan { topic } => plan(&arguments.which.find()?, &topic).await,
+    }
+}
+
+fn check(path: &std::path::Path, as_json: bool) -> Done {
+    let files = blueprint_files(path).map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
+    let (findings, is_blueprint) = match Blueprint::read(Source::new(files)) {
+        Ok(blueprint) => (blueprint.lint(), true),
+        Err(findings) => (findings, false),
+    };
+    if as_json {
+        output::json(&findings)?;
+    } else {
+        for finding in &findings {
+            let severity = format!("{:?}", finding.severity).to_lowercase();
+            let (file, line, column) = (&finding.file, finding.line, finding.column);
+            output::finish(output::line(format_args!(
+                "{WARN}{severity}{WARN:#} in {file}, line {line}, column {column}"
+            )))?;
+            output::finish(output::line(indented(&printable(&finding.message), 2)))?;
+            for line in finding.excerpt.lines() {
+                output::finish(output::line(format_args!("  {}", printable(line))))?;
+            }
+            if !finding.remedy.is_empty() {
+                output::finish(output::line(indented(&format!("Remedy: {}", finding.remedy), 2)))?;
+            }
+        }
+    }
+    match findings.len() {
+        0 if as_json => Ok(()),
+        0 => output::finish(output::line("nothing stands out")),
+        _ if !is_blueprint => Err(Failure("the blueprint has faults".into())),
+        1 => Err(Failure("one thing stands out".into())),
+        several => Err(Failure(format!("{several} things stand out"))),
+    }
+}
+
+async fn matches(local: &Local, filter: &str, limit: u32, as_json: bool) -> Done {
+    let limit = limit.to_string();
+    let found: Match = local.get(&["topics", "match"], &[("filter", filter), ("limit", &limit)]).await?;
+    if as_json {
+        return output::json(&found);
+    }
+    output::finish(print_match(&found))
+}
+
+fn print_match(found: &Match) -> std::io::Result<()> {
+    let list = |title: &str, topics: &[String], total: u64| {
+        output::line(format_args!("{STRONG}{title}{STRONG:#} ({})", count(total)))?;
+        for topic in topics {
+            output::line(format_args!("  {}", printable(topic)))?;
+        }
+        let more = total - topics.len() as u64;
+        if more > 0 { output::line(format_args!("  {FAINT}and {} more{FAINT:#}", count(more))) } else { Ok(()) }
+    };
+    list("Catches of the plan", &found.planned, found.planned.len() as u64)?;
+    list("Catches of what was published", &found.live, found.live_total)?;
+    let misses = |title: &str, misses: &[NearMiss]| {
+        if misses.is_empty() {
+            return Ok(());
+        }
+        output::line(format_args!("{STRONG}{title}{STRONG:#}"))?;
+        for miss in misses {
+            output::line(format_args!("  {}", printable(&miss.topic)))?;
+            output::line(indented(&format!("level {}: {}", miss.level, printable(&miss.words)), 4))?;
+        }
+        Ok(())
+    };
+    misses("Misses of the plan", &found.planned_misses)?;
+    misses("Misses of what was published", &found.live_misses)
+}
+
+fn rate(rate: f64) -> String {
+    match rate {
+        0.0 => "0".into(),
+        rate if rate < 10.0 => format!("{rate:.2}"),
+        rate => format!("{rate:.0}"),
+    }
+}
+
+fn print_tree(list: &TopicList, prefix: &str, whole: bool) -> std::io::Result<()> {
+    if list.levels.is_empty() {
+        return output::line(if prefix.is_empty() { "nothing was published yet" } else { "no level below" });
+    }
+    let row = |view: &TopicView| {
+        let name = if whole { &view.path } else { &view.level };
+        let plan = match (view.is_topic, list.has_plan, view.planned.is_empty()) {
+            (true, true, true) => "not planned",
+            (true, true, false) => "planned",
+            _ => "",
+        };
+        let kept = if view.retained { "retained" } else { "" };
+        let subscribers = if view.is_topic { count(view.subscribers) } else { String::new() };
+        if whole {
+            // Paths are long.
+            return vec![rate(view.rate), since(view.last), kept.into(), plan.into(), subscribers, name.clone()];
+        }
+        let name = if view.has_children { format!("{name}/") } else { name.clone() };
+        let (topics, messages) = (count(view.topics), count(view.messages));
+        vec![name, topics, rate(view.rate), messages, since(view.last), kept.into(), plan.into(), subscribers]
+    };
+    let rows = list.levels.iter().map(row).collect();
+    output::line(if whole {
+        table(&[">RATE/S", ">AGO", "KEPT", "PLAN", ">READERS", "TOPIC"], rows)
+    } else {
+        table(&["LEVEL", ">TOPICS", ">RATE/S", ">MESSAGES", ">AGO", "KEPT", "PLAN", ">READERS"], rows)
+    })?;
+    let shown = list.levels.len() as u64;
+    if shown < list.count {
+        output::line(format_args!("{FAINT}{shown} of {} shown; --limit N shows more{FAINT:#}", count(list.count)))?;
+    }
+    if list.unfollowed > 0 {
+        let messages = plural(list.unfollowed, "message", "messages");
+        output::line(format_args!("{WARN}{messages} on topics beyond what is followed{WARN:#}"))?;
+    }
+    let total = &list.total;
+    output::line(format_args!("{}, {} messages/s", plural(total.topics, "topic", "topics"), rate(total.rate)))
+}
+
+async fn drift(local: &Local, as_json: bool) -> Done {
+    let drift: Vec<DriftView> = local.get_all(&["topics", "drift"]).await?;
+    if as_json {
+        return output::json(&drift);
+    }
+    if drift.is_empty() {
+        return output::finish(output::line("live traffic and the plan agree, or nothing is planned"));
+    }
+    for entry in &drift {
+        let times =
+            if entry.count == 0 { String::new() } else { format!(", {}", plural(entry.count, "message", "messages")) };
+        let refused = if entry.refused == 0 { String::new() } else { format!(", {} refused", count(entry.refused)) };
+        let who = if entry.identity.is_empty() { String::new() } else { format!(", last by {}", entry.identity) };
+        let head = format!("{} ({}{times}{refused}{who}, {} ago)", entry.topic, entry.kind, since(entry.last));
+        output::finish(output::line(indented(&printable(&head), 0)))?;
+        output::finish(output::line(indented(&printable(&entry.words), 4)))?;
+        if !entry.sample.is_empty() {
+            let sample: String = entry.sample.chars().take(66).collect();
+            output::finish(output::line(format_args!("    {FAINT}{}{FAINT:#}", printable(&sample))))?;
+        }
+    }
+    Ok(())
+}
+
+/// What is known of an unplanned topic, as lines that can be added to a blueprint.
+async fn plan(local: &Local, topic: &str) -> Done {
+    let lines: PlanLines = local.get(&["topics", "plan"], &[("topic", topic)]).await?;
+    output::finish(output::line(lines.text.trim_end()))
+}
+
+fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
+    let part = |name: &str, words: &str| {
+        output::line(format_args!("{FAINT}{name:12}{FAINT:#}{}", indented(&printable(words), 12).trim_start()))
+    };
+    output::line(format_args!("{STRONG}{}{STRONG:#}", printable(topic)))?;
+    match &details.about {
+        None => part("last", "nothing was published to it since the service started")?,
+        Some(about) => {
+            let value = about.value.clone().unwrap_or_else(|| "(no text)".into());
+            let more = if value.len() as u64 >= about.value_bytes { "" } else { " …" };
+            part("last", &format!("{value}{more}"))?;
+            let ago = since(about.last);
+            part("", &format!("{} from {}, {ago} ago", output::bytes(about.value_bytes as f64), about.publisher))?;
+            let messages = plural(about.messages, "message", "messages");
+            let retained = if about.retained { ", one is retained" } else { "" };
+            part("traffic", &format!("{messages} since the start, {:.1} a second now{retained}", about.rate))?;
+        }
+    }
+    match &details.plan {
+        Some(plan) => {
+            part("plan", &plan.path)?;
+            let qos = plan.qos.map(|qos| format!(", QoS {qos}")).unwrap_or_default();
+            let cadence = plan.cadence.map(|seconds| format!(", every {seconds} s at least")).unwrap_or_default();
+            part("", &format!("{}: {}{qos}, retained: {}{cadence}", plan.purpose, plan.payload, plan.retained))?;
+        }
+        None if details.has_plan => part("plan", "it is not planned")?,
+        None => part("plan", "nothing is planned")?,
+    }
+    for (index, rule) in details.rules.iter().enumerate() {
+        let acts = match (rule.publish, rule.subscribe) {
+            (true, true) => "publish and subscribe",
+            (true, false) => "publish",
+            _ => "subscribe",
+        };
+        let words = format!("{}: {} {} to {acts}", rule.rule, rule.effect, rule.who);
+        part(if index == 0 { "rules" } else { "" }, &words)?;
+    }
+    if details.subscribers.is_empty() {
+        return part("subscribers", "nobody subscribes to it");
+    }
+    let rows = details.subscribers.iter().map(|one| {
+        let state = if one.connected { "connected" } else { "away" };
+        let shared = if one.shared.is_empty() { String::new() } else { format!(", takes turns in {}", one.shared) };
+        vec![one.client_id.clone(), one.qos.to_string(), count(one.queue), format!("{state}{shared}")]
+    });
+    output::line(table(&["SUBSCRIBER", ">QOS", ">QUEUE", "STATE"], rows.collect()))?;
+    match details.subscribers_total.saturating_sub(details.subscribers.len() as u64) {
+        0 => Ok(()),
+        more => output::line(format_args!("{FAINT}and {} more{FAINT:#}", plural(more, "session", "sessions"))),
+    }
+}

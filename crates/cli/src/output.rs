@@ -1,0 +1,174 @@
+//! What people and programs see on the terminal.
+
+use std::{
+    fmt::Display,
+    io::{self, IsTerminal, Write},
+};
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{CellAlignment, ContentArrangement, Table};
+use serde::Serialize;
+use time::OffsetDateTime;
+
+/// Why a command failed, in a sentence with its remedy.
+#[derive(Debug)]
+pub struct Failure(pub String);
+
+impl<E: std::error::Error> From<E> for Failure {
+    fn from(error: E) -> Self {
+        Self(error.to_string())
+    }
+}
+
+/// What commands give.
+pub type Done = Result<(), Failure>;
+
+/// For what stands out.
+pub const STRONG: Style = Style::new().bold();
+/// For what stands back.
+pub const FAINT: Style = Style::new().dimmed();
+/// For what is to be noticed.
+pub const WARN: Style = AnsiColor::Yellow.on_default().bold();
+const WRONG: Style = AnsiColor::Red.on_default().bold();
+
+/// Tells a failure on standard error.
+pub fn complain(failure: &Failure) {
+    anstream::eprintln!("{WRONG}moorfall:{WRONG:#} {}", failure.0);
+}
+
+/// Tells something that is not the command's result on standard error.
+pub fn remark(words: impl Display) {
+    anstream::eprintln!("{FAINT}{words}{FAINT:#}");
+}
+
+/// Writes a line of the result. A reader that has gone, as `head` does, is told apart from other failures.
+pub fn line(text: impl Display) -> io::Result<()> {
+    writeln!(anstream::stdout().lock(), "{text}")
+}
+
+/// Writes bytes as they are.
+pub fn raw(bytes: &[u8]) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    out.write_all(bytes).and_then(|()| out.flush())
+}
+
+/// Writes the result as JSON.
+pub fn json(value: &impl Serialize) -> Done {
+    finish(line(serde_json::to_string_pretty(value)?))
+}
+
+/// A reader that has gone is no failure: it has what it wanted.
+pub fn finish(written: io::Result<()>) -> Done {
+    match written {
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+        Err(error) => Err(Failure(format!("the output can't be written: {error}"))),
+        Ok(()) => Ok(()),
+    }
+}
+
+/// Text in lines that fit 80 columns, with a margin.
+pub fn indented(text: &str, margin: usize) -> String {
+    let options = textwrap::Options::new(80)
+        .break_words(false)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .word_separator(textwrap::WordSeparator::AsciiSpace);
+    let indent = " ".repeat(margin);
+    textwrap::fill(text, options.initial_indent(&indent).subsequent_indent(&indent))
+}
+
+/// A table without lines. The columns whose headings begin with `>` are aligned to the right.
+pub fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
+    let mut table = Table::new();
+    table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    if !io::stdout().is_terminal() {
+        table.set_width(80);
+    }
+    let names = headings.iter().map(|heading| heading.trim_start_matches('>'));
+    table.set_header(names);
+    for row in rows {
+        table.add_row(row.iter().map(|text| printable(text)));
+    }
+    for (index, heading) in headings.iter().enumerate() {
+        if let Some(column) = table.column_mut(index) {
+            column.set_padding((0, 1));
+            if heading.starts_with('>') {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+    }
+    table.trim_fmt()
+}
+
+/// Text from outside, with control characters made visible: they could otherwise command the terminal.
+pub fn printable(text: &str) -> String {
+    text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
+}
+
+/// A number with its thousands apart.
+pub fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A number and what it counts: 1 proof, 2 proofs.
+pub fn plural(number: u64, one: &str, several: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { several })
+}
+
+/// Bytes in a unit that a person reads.
+pub fn bytes(number: f64) -> String {
+    let units = ["B", "KiB", "MiB", "GiB", "TiB"];
+    let mut value = number;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < units.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    if unit == 0 { format!("{value:.0} B") } else { format!("{value:.1} {}", units[unit]) }
+}
+
+/// A span in the unit that a person would choose.
+pub fn span(seconds: u64) -> String {
+    match seconds {
+        0..=119 => format!("{seconds} s"),
+        120..=7_199 => format!("{} min", seconds / 60),
+        7_200..=172_799 => format!("{} h", seconds / 3_600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
+/// How long ago something was.
+pub fn since(at: OffsetDateTime) -> String {
+    span(u64::try_from((OffsetDateTime::now_utc() - at).whole_seconds()).unwrap_or(0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_written_for_people() {
+        assert_eq!([0, 999, 1_000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!([0.0, 1023.0, 1536.0, 1_073_741_824.0].map(bytes), ["0 B", "1023 B", "1.5 KiB", "1.0 GiB"]);
+        assert_eq!([5, 119, 120, 7_200, 200_000].map(span), ["5 s", "119 s", "2 min", "2 h", "2 days"]);
+    }
+
+    #[test]
+    fn control_characters_can_t_command_the_terminal() {
+        assert_eq!(printable("a\u{1b}[31mb\n"), "a\\u{1b}[31mb\\n");
+    }
+
+    #[test]
+    fn tables_fit_80_columns() {
+        let row = vec!["a-client-identifier-that-is-rather-long-and-goes-on-and-on".into(), "x".repeat(60), "1".into()];
+        let text = table(&["CLIENT", "IDENTITY", ">OUT"], vec![row]);
+        assert!(text.lines().all(|line| line.chars().count() <= 80), "{text}");
+    }
+}

@@ -1,0 +1,95 @@
+//! Clients that people hold.
+
+use serde_json::Value;
+
+use crate::retained::NameAndValue;
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// A client that was opened.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchClientView {
+    /// By which it is named here.
+    pub id: String,
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whether an earlier session goes on.
+    pub session_present: bool,
+    /// What the broker said of its limits, in a sentence each.
+    pub terms: Vec<String>,
+}
+
+/// The broker's answer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchAnswer {
+    /// Whether it did what was asked.
+    pub accepted: bool,
+    /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
+    pub reason: Option<u8>,
+    /// In words.
+    pub words: String,
+    /// Milliseconds until it came; null if none comes.
+    pub took: Option<f64>,
+}
+
+/// Something that happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappening {
+    /// Its number, from 1.
+    pub number: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// A message that came; null if the connection ended.
+    pub message: Option<BenchArrival>,
+    /// Why the connection ended; empty if it goes on.
+    pub closed: String,
+}
+
+/// A message that came.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchArrival {
+    /// Its topic.
+    pub topic: String,
+    /// The payload; null if it is no text.
+    pub payload: Option<String>,
+    /// The payload in Base64.
+    pub payload_base64: String,
+    /// The quality of service of the delivery.
+    pub qos: u8,
+    /// Its retain flag.
+    pub retain: bool,
+    /// Whether it may have been sent before.
+    pub duplicate: bool,
+    /// Its properties, in words.
+    pub properties: Vec<NameAndValue>,
+}
+
+/// What happened to a client.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchHappenings {
+    /// The client, as it is named here.
+    pub id: String,
+    /// Whether it is on the bench still.
+    pub held: bool,
+    /// The oldest first.
+    pub happenings: Vec<BenchHappening>,
+    /// How much was dropped in all, because nobody asked for it in time.
+    pub dropped: u64,
+}
+
+/// A set-up of the bench.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BenchSetupView {
+    /// Its name.
+    pub name: String,
+    /// Which clients stand on the bench, and what they do: as the console wrote it.
+    pub panes: Value,
+    /// Who kept it last.
+    pub changed_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub changed_at: OffsetDateTime,
+}

@@ -1,0 +1,17 @@
+//! What a service and programs that use it agree on: what is said over the interface, how a running service is found,
+//! how a design lies in files.
+
+pub mod blueprint_files;
+pub mod design;
+pub mod desk;
+pub mod effects;
+pub mod identities;
+pub mod journeys;
+pub mod people;
+pub mod problem;
+pub mod readings;
+pub mod retained;
+pub mod running;
+pub mod sessions;
+pub mod status;
+pub mod topics;

@@ -1,0 +1,143 @@
+//! `moorfall demo`
+
+use moorfall_contract::identities::IdentityDraft;
+use std::{
+    collections::BTreeMap,
+    io::Write,
+    net::SocketAddr,
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use clap::Args;
+use moorfall_broker::listeners::settings::ListenerSettings;
+use moorfall_demo::Fleet;
+use moorfall_service::{Service, Settings};
+use tokio::time::timeout;
+
+use crate::{
+    config::default_data,
+    logging::{self, LogFormat},
+};
+use moorfall_cli::output::{self, Done, Failure, STRONG};
+use moorfall_cli::{arguments::parse_span, stop::Stop};
+
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    /// End after this time, for example 30s or 5m; left out, it runs until Ctrl-C
+    #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
+    time: Option<Duration>,
+    /// Folder for what the demo keeps [default: moorfall-demo beside the usual data folder]
+    #[arg(long, value_name = "DIR")]
+    data: Option<PathBuf>,
+    /// Where MQTT clients connect
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1883")]
+    mqtt: SocketAddr,
+    /// Where the console and the API are
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7070")]
+    http: SocketAddr,
+    /// Number from which the weather is made; the same number gives the same weather
+    #[arg(long, value_name = "NUMBER", default_value_t = 7)]
+    seed: u64,
+}
+
+pub(crate) async fn run(arguments: Arguments) -> Done {
+    logging::start(LogFormat::Text, "warn");
+    let mut stop = Stop::listen()?;
+    let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
+    let settings = Settings {
+        listeners: vec![ListenerSettings::tcp(moorfall_broker::listeners::settings::DEFAULT_LISTENER, arguments.mqtt)],
+        http: arguments.http,
+        ..Settings::new(data)
+    };
+    let service = Service::start(&settings, |step| output::remark(format_args!("{step} …"))).await?;
+    output::remark("making the catchment's identities …");
+    let passwords = match prepare(&service).await {
+        Ok(passwords) => passwords,
+        Err(failure) => {
+            service.stop().await;
+            return Err(failure);
+        }
+    };
+    let folder = service.data_folder().path().to_owned();
+    let mqtt = service.mqtt_address().expect("the one listener is of plain TCP");
+    let fleet = Fleet::start(mqtt, passwords, arguments.seed);
+    let told = tell(&service, &folder, arguments.time);
+    let whole_time = arguments.time.unwrap_or(Duration::MAX);
+    // Either the time is over or somebody wants it to end; both end it in order.
+    let _ = timeout(whole_time, stop.wait()).await;
+    output::remark("stopping …");
+    fleet.stop().await;
+    service.stop().await;
+    output::finish(told)
+}
+
+fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Result<()> {
+    let program = std::env::args().next().unwrap_or_else(|| "moorfall".into());
+    let secret = folder.join(moorfall_contract::running::SECRET);
+    let auditor = password_file(folder, "auditor");
+    let gate = "harrowmere/gorge/kettle-weir/gate/target";
+    let end = time.map_or("Ctrl-C ends it".to_owned(), |time| format!("it ends after {} s", time.as_secs()));
+    output::line(format_args!("{STRONG}The Harrowmere catchment is running{STRONG:#}; {end}."))?;
+    output::line(format_args!("  Console  http://{}", service.http_address()))?;
+    output::line(format_args!("  Sign in  {}  (once)", service.sign_in_link()))?;
+    output::line(format_args!("           or with the secret in {}", secret.display()))?;
+    for (_, url) in service.listeners() {
+        output::line(format_args!("  MQTT     {url}"))?;
+    }
+    output::line("In a second terminal, try:")?;
+    output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
+    output::line(format_args!("  {program} request {gate} 40"))?;
+    output::line(format_args!("  {program} recording start 'harrowmere/gorge/#' --for 10s"))?;
+    output::line(format_args!(
+        "  {program} publish {gate} 90 --as auditor \\\n    --password-file {}",
+        auditor.display()
+    ))
+}
+
+fn password_file(folder: &Path, name: &str) -> PathBuf {
+    folder.join("passwords").join(name)
+}
+
+/// Makes the identities, and then the design, whose proofs are about them.
+async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+    let passwords = make_identities(service).await?;
+    let files = moorfall_demo::blueprint();
+    let applied = service.apply_blueprint(files, "demo", "the catchment as the demo describes it").await;
+    applied.map_err(|words| Failure(format!("the catchment's blueprint can't be applied:\n{words}")))?;
+    let (name, panes) = moorfall_demo::BENCH;
+    service.offer_bench_setup(name, &serde_json::from_str(panes)?).await.map_err(Failure)?;
+    Ok(passwords)
+}
+
+/// Everyone gets an identity; secrets are made at the first start and kept for the next.
+async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+    let folder = service.data_folder().path();
+    let place = folder.join("passwords");
+    let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", place.display()));
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&place).map_err(wrong)?;
+    let mut passwords = BTreeMap::new();
+    for identity in moorfall_demo::identities() {
+        let file = password_file(folder, &identity.name);
+        let kept = std::fs::read_to_string(&file).ok().map(|text| text.trim().to_owned());
+        let kept = kept.filter(|secret| !secret.is_empty() && service.has_password(&identity.name));
+        let draft = IdentityDraft {
+            certificates: None,
+            attributes: identity.attributes,
+            password: None,
+            generate: kept.is_none(),
+            enabled: true,
+            note: identity.note,
+            client_id: None,
+        };
+        let made = service.put_identity(&identity.name, draft).await?;
+        if let Some(secret) = &made {
+            let mut options = std::fs::OpenOptions::new();
+            let written = options.create(true).truncate(true).write(true).mode(0o600).open(&file);
+            written.and_then(|mut file| file.write_all(secret.as_bytes())).map_err(wrong)?;
+        }
+        passwords.insert(identity.name, made.or(kept).unwrap_or_default());
+    }
+    Ok(passwords)
+}

@@ -1,0 +1,46 @@
+//! Why the service did not start.
+
+use std::path::PathBuf;
+
+use moorfall_broker::listeners::bind::ListenError;
+use moorfall_store::{ClusterError, StoreError};
+
+use crate::{data_folder::DataFolderError, rights::RightsError};
+
+/// Why the service did not start. Nothing is left running.
+#[derive(Debug, thiserror::Error)]
+pub enum StartError {
+    /// The rights of root can't be given up.
+    #[error(transparent)]
+    Rights(#[from] RightsError),
+    /// The data folder.
+    #[error(transparent)]
+    DataFolder(#[from] DataFolderError),
+    /// There is no place to listen.
+    #[error(transparent)]
+    Listen(#[from] ListenError),
+    /// The private database cluster.
+    #[error(transparent)]
+    Cluster(#[from] ClusterError),
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A name of the service that can't be one.
+    #[error("the settings' hosts: {0}")]
+    Hosts(String),
+    /// The blueprint file can't be read.
+    #[error("the blueprint {path} can't be read: {error}")]
+    BlueprintFile {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        error: std::io::Error,
+    },
+    /// The blueprint is wrong.
+    #[error("the blueprint has faults:{findings}")]
+    Blueprint {
+        /// Where and why, each on lines of its own.
+        findings: String,
+    },
+}
