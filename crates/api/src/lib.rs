@@ -18,11 +18,12 @@ use axum::{Router, extract::DefaultBodyLimit, middleware, routing::get};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
-pub use self::routes::openapi;
 use self::{
     http::{console, mqtt::mqtt, problem, server, sign_in},
     state::App,
 };
+
+pub use self::routes::openapi;
 
 /// The largest body of a request, bytes.
 const BODY: usize = 4 * 1024 * 1024;

@@ -3,11 +3,6 @@
 use std::sync::Arc;
 
 use axum::extract::FromRef;
-use moorfall_contract::running::RunningService;
-use time::OffsetDateTime;
-
-use crate::watch::drift::Silences;
-use crate::{http::sign_ins::SignIns, work::held::Bench};
 use moorfall_broker::{
     broker::Broker,
     listeners::{
@@ -16,7 +11,11 @@ use moorfall_broker::{
         origin::Reception,
     },
 };
+use moorfall_contract::running::RunningService;
 use moorfall_watch::sampler::Watch;
+use time::OffsetDateTime;
+
+use crate::{http::sign_ins::SignIns, watch::silences::Silences, work::held::Bench};
 
 /// The process that the broker runs in.
 #[derive(Debug)]

@@ -18,13 +18,22 @@ use crate::{
 /// Bytes on the way between a client and the broker.
 const PIPE: usize = 64 * 1024;
 
-/// Connects a client that acts as an identity; gives its end of the connection. It counts as one of this listener.
+/// Where clients inside come in. They count as ones of this listener.
+#[derive(Clone, Copy)]
+pub struct Entrance<'a> {
+    /// How many may come.
+    pub seats: &'a Arc<Seats>,
+    /// By which listener.
+    pub listener: &'a Arc<Listener>,
+    /// Where whoever holds the client is.
+    pub address: SocketAddr,
+}
+
+/// Connects a client that acts as an identity; gives its end of the connection.
 pub fn attach(
     broker: &Arc<Broker>,
-    seats: &Arc<Seats>,
-    listener: &Arc<Listener>,
+    Entrance { seats, listener, address }: Entrance<'_>,
     acting: Acting,
-    address: SocketAddr,
 ) -> Result<DuplexStream, TurnedAway> {
     let (near, far) = duplex(PIPE);
     let seat = seats.sit(listener)?;

@@ -2,7 +2,8 @@
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use moorfall_core::{Identity, Limits, Quota, Time};
+use moorfall_core::{ADMINISTRATOR, ANONYMOUS, Identity, Limits, Quota, Time};
+use moorfall_live::Live;
 use moorfall_store::{Store, StoreError};
 
 use crate::{
@@ -12,8 +13,6 @@ use crate::{
     judge::{Judge, NoEntry, Rights},
     sessions::{LastUsed, Sessions},
 };
-use moorfall_core::{ADMINISTRATOR, ANONYMOUS};
-use moorfall_live::Live;
 
 /// A roof over the rooms.
 #[derive(Debug)]

@@ -1,9 +1,10 @@
 //! Values that several commands read.
-use crate::output::printable;
-use moorfall_core::MessageExpression;
-use moorfall_wire::QoS;
-use moorfall_wire::TopicFilter;
 use std::time::Duration;
+
+use moorfall_core::MessageExpression;
+use moorfall_wire::{QoS, TopicFilter};
+
+use crate::output::printable;
 
 /// A quality of service that this client speaks.
 pub fn qos(text: &str) -> Result<QoS, String> {

@@ -1,10 +1,5 @@
 //! The service on this machine, for commands that ask it something.
 
-use moorfall_contract::running;
-use moorfall_contract::{
-    problem::Problem,
-    running::{RunningService, find_running},
-};
 use std::{
     io::Write,
     os::unix::fs::{DirBuilderExt, OpenOptionsExt},
@@ -13,7 +8,10 @@ use std::{
 };
 
 use clap::Args;
-
+use moorfall_contract::{
+    problem::Problem,
+    running::{self, RunningService, find_running},
+};
 use reqwest::{Method, StatusCode};
 use serde::{Serialize, de::DeserializeOwned};
 

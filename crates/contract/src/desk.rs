@@ -1,12 +1,11 @@
 //! Clients that people hold.
 
-use serde_json::Value;
-
-use crate::retained::NameAndValue;
-
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::retained::NameAndValue;
 
 /// A client that was opened.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

@@ -1,11 +1,11 @@
 //! Journeys of messages, tried and recorded.
 
-use crate::design::AccessAnswer;
-
 use moorfall_core::plan::Agreement;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::design::AccessAnswer;
 
 /// What the plan says of a message.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

@@ -1,8 +1,7 @@
 //! Who runs the broker, and what was changed.
 
-use serde_json::Value;
-
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 

@@ -1,11 +1,12 @@
 //! The state of the service.
 
-use crate::readings::LiveRates;
 use std::{collections::BTreeMap, path::PathBuf};
 
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::readings::LiveRates;
 
 /// The state of the service.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

@@ -6,15 +6,15 @@ use moorfall_wire::QoS;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    access::Index,
     blueprint::{OnBreach, PathLevel, PlannedTopic, Retention},
+    pattern_index::PatternIndex,
 };
 
 /// The planned topics.
 #[derive(Debug, Default)]
 pub struct Plan {
     topics: Vec<PlannedTopic>,
-    index: Index,
+    index: PatternIndex,
 }
 
 /// What a message breaks of the plan.
@@ -55,7 +55,7 @@ pub struct Broken {
 
 impl Plan {
     pub(crate) fn new(topics: &[PlannedTopic]) -> Self {
-        let mut index = Index::default();
+        let mut index = PatternIndex::default();
         for (place, topic) in topics.iter().enumerate() {
             index.insert(topic.levels.iter().map(PathLevel::fixed), false, place);
         }

@@ -4,11 +4,11 @@ use std::{collections::BTreeMap, io::ErrorKind, net::SocketAddr, path::PathBuf};
 
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
+use moorfall_cli::output::Failure;
 use moorfall_service::Settings;
 use serde::Deserialize;
 
 use crate::logging::LogFormat;
-use moorfall_cli::output::Failure;
 
 /// Settings of the service. Each may stand in the configuration file under the same name.
 #[derive(Clone, Default, Args, Deserialize)]

@@ -1,6 +1,5 @@
 //! `moorfall demo`
 
-use moorfall_contract::identities::IdentityDraft;
 use std::{
     collections::BTreeMap,
     io::Write,
@@ -12,6 +11,12 @@ use std::{
 
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
+use moorfall_cli::{
+    arguments::parse_span,
+    output::{self, Done, Failure, STRONG},
+    stop::Stop,
+};
+use moorfall_contract::identities::IdentityDraft;
 use moorfall_demo::Fleet;
 use moorfall_service::{Service, Settings};
 use tokio::time::timeout;
@@ -20,8 +25,6 @@ use crate::{
     config::default_data,
     logging::{self, LogFormat},
 };
-use moorfall_cli::output::{self, Done, Failure, STRONG};
-use moorfall_cli::{arguments::parse_span, stop::Stop};
 
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {

@@ -4,7 +4,6 @@ use std::path::PathBuf;
 
 use clap::{Args, CommandFactory};
 use clap_complete::Shell;
-
 use moorfall_cli::output::{self, Done, Failure};
 
 #[derive(Debug, Args)]

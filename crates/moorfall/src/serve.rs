@@ -1,10 +1,14 @@
 //! `moorfall serve`
-use crate::{config::ServiceOptions, logging};
-use clap::Args;
-use moorfall_cli::output::{self, Done};
-use moorfall_cli::stop::Stop;
-use moorfall_service::Service;
 use std::path::PathBuf;
+
+use clap::Args;
+use moorfall_cli::{
+    output::{self, Done},
+    stop::Stop,
+};
+use moorfall_service::Service;
+
+use crate::{config::ServiceOptions, logging};
 
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {

@@ -7,6 +7,8 @@ mod rights;
 mod settings;
 mod start_error;
 pub use data_folder::{DataFolder, DataFolderError};
+use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
+
 use moorfall_api::{
     http::sign_ins::SignIns,
     state::{App, People, Process},
@@ -47,12 +49,12 @@ use moorfall_core::{
 };
 use moorfall_store::{Database, PrivateDatabase, Store};
 use moorfall_watch::{sample_writer, sampler};
-pub use settings::Settings;
-pub use start_error::StartError;
-use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
 use time::OffsetDateTime;
 use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
 use tokio_util::sync::CancellationToken;
+
+pub use settings::Settings;
+pub use start_error::StartError;
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);

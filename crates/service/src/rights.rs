@@ -8,14 +8,13 @@ use std::{
     path::Path,
 };
 
+use moorfall_contract::running::is_in_use;
 use moorfall_store::PrivateCluster;
 use nix::{
     fcntl::{AT_FDCWD, AtFlags},
     unistd::{Gid, Uid, User, fchownat, initgroups, setgid, setuid},
 };
 use walkdir::WalkDir;
-
-use moorfall_contract::running::is_in_use;
 
 use crate::data_folder::DataFolderError;
 

@@ -2,6 +2,7 @@
 
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 
+use moorfall_broker::broker::Broker;
 use moorfall_core::{
     Time,
     measure::{History, Rates, Totals},
@@ -13,8 +14,6 @@ use tokio::{
     sync::{broadcast, mpsc::Sender},
     time::{MissedTickBehavior, interval},
 };
-
-use moorfall_broker::broker::Broker;
 
 /// How long readings are kept for moving averages.
 const HISTORY: Duration = Duration::from_secs(300);

@@ -1,5 +1,6 @@
 //! Who may do what, and why.
-use crate::http::problem::{Body, Fault};
+use std::sync::Arc;
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, judge::Rights};
 use moorfall_contract::{
@@ -8,7 +9,8 @@ use moorfall_contract::{
 };
 use moorfall_core::access::{Access, Considered, Decision, Request};
 use moorfall_wire::{QoS, TopicFilter, TopicName};
-use std::sync::Arc;
+
+use crate::http::problem::{Body, Fault};
 
 /// Decide as for a live session, and say what became of every rule.
 #[utoipa::path(post, operation_id = "explain_access", path = "/access/explain", tag = "design", request_body = AccessQuestion, responses(

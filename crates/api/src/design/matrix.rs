@@ -1,6 +1,7 @@
 //! Which identities or cohorts may do what, on which planned paths.
 
-use crate::http::reading::{Limit, Query};
+use std::{collections::BTreeMap, sync::Arc};
+
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::{
@@ -12,8 +13,9 @@ use moorfall_core::{
     access::{Access, Act, Policy},
 };
 use serde::Deserialize;
-use std::{collections::BTreeMap, sync::Arc};
 use utoipa::IntoParams;
+
+use crate::http::reading::{Limit, Query};
 
 /// Which rows are asked for.
 #[derive(Deserialize, IntoParams)]

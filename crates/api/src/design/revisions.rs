@@ -1,12 +1,5 @@
 //! The design: checking, comparing, applying and taking back.
 
-use moorfall_contract::blueprint_files::BLUEPRINT_SCHEMA;
-use moorfall_contract::{
-    design::{
-        Application, BlueprintDraft, BlueprintFile, Check, Comparison, FindingView, ProofView, Reversion, RevisionView,
-    },
-    problem::Problem,
-};
 use std::sync::Arc;
 
 use axum::{
@@ -14,6 +7,18 @@ use axum::{
     extract::State,
     http::{StatusCode, header},
     response::{IntoResponse, Response},
+};
+use moorfall_broker::{
+    broker::Broker,
+    design::draft::{Checked, Draft, NotApplied},
+    listeners::gatekeeper::Held,
+};
+use moorfall_contract::{
+    blueprint_files::BLUEPRINT_SCHEMA,
+    design::{
+        Application, BlueprintDraft, BlueprintFile, Check, Comparison, FindingView, ProofView, Reversion, RevisionView,
+    },
+    problem::Problem,
 };
 use moorfall_core::blueprint::SourceFile;
 use moorfall_store::RevisionRecord;
@@ -25,11 +30,6 @@ use crate::{
         reading::Path,
     },
     state::{App, People},
-};
-use moorfall_broker::{
-    broker::Broker,
-    design::draft::{Checked, Draft, NotApplied},
-    listeners::gatekeeper::Held,
 };
 
 /// Revisions that are listed.

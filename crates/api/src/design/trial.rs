@@ -1,11 +1,6 @@
 //! What would become of a message: may it be published, does the plan allow it, and who receives it how? Nothing is sent.
-use crate::{
-    design::explain::answer,
-    http::{
-        apart::apart,
-        problem::{Body, Fault},
-    },
-};
+use std::sync::Arc;
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{
     broker::Broker,
@@ -24,9 +19,16 @@ use moorfall_core::{
 };
 use moorfall_wire::{QoS, TopicName};
 use serde::Deserialize;
-use std::sync::Arc;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::{
+    design::explain::answer,
+    http::{
+        apart::apart,
+        problem::{Body, Fault},
+    },
+};
 
 /// Recipients that are named at most.
 const NAMED: usize = 1_000;

@@ -1,6 +1,6 @@
 //! Who runs the broker, what they may do, and what is noted of it.
-use crate::http::problem::Fault;
-use crate::http::sign_ins::SignedIn;
+use std::{net::SocketAddr, sync::Arc};
+
 use axum::{
     extract::{ConnectInfo, Request},
     http::StatusCode,
@@ -10,7 +10,8 @@ use axum::{
 use moorfall_contract::people::Role;
 use moorfall_core::ADMINISTRATOR;
 use moorfall_store::Author;
-use std::{net::SocketAddr, sync::Arc};
+
+use crate::http::{problem::Fault, sign_ins::SignedIn};
 
 /// Who makes a request.
 #[derive(Clone, Debug)]

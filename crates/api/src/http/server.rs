@@ -18,6 +18,10 @@ use axum::{
 use http_body::{Frame, SizeHint};
 use hyper::{body::Incoming, server::conn::http1, service::service_fn};
 use hyper_util::rt::TokioIo;
+use moorfall_broker::listeners::{
+    descriptors,
+    gatekeeper::{Held, neighbourhood},
+};
 use moorfall_core::Limits;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::CancellationToken;
@@ -26,10 +30,6 @@ use tower::ServiceExt;
 use crate::{
     http::stream::{Answering, HttpStream, Patience, Phase},
     state::App,
-};
-use moorfall_broker::listeners::{
-    descriptors,
-    gatekeeper::{Held, neighbourhood},
 };
 
 /// What who is turned away is told, if it can be said at once.

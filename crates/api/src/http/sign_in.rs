@@ -1,12 +1,6 @@
 //! Who may use the interface.
-use crate::http::sign_ins::{LIFE, SignedIn};
-use crate::{
-    http::{
-        operator::{Operator, address},
-        problem::{Body, Fault},
-    },
-    state::{App, People, Process},
-};
+use std::{net::SocketAddr, sync::Arc};
+
 use axum::{
     Extension, Json,
     extract::{ConnectInfo, Request, State},
@@ -25,8 +19,16 @@ use moorfall_broker::{
 use moorfall_contract::{people::Token, problem::Problem};
 use moorfall_core::ADMINISTRATOR;
 use serde::Deserialize;
-use std::{net::SocketAddr, sync::Arc};
 use utoipa::ToSchema;
+
+use crate::{
+    http::{
+        operator::{Operator, address},
+        problem::{Body, Fault},
+        sign_ins::{LIFE, SignedIn},
+    },
+    state::{App, People, Process},
+};
 
 const COOKIE: &str = "moorfall_console";
 

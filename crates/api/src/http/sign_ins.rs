@@ -4,13 +4,12 @@
 use std::{collections::HashMap, sync::Arc};
 
 use foldhash::fast::RandomState;
+use moorfall_broker::{listeners::gatekeeper::Tickets, random::random_text};
 use moorfall_store::{Author, Store, StoreError, StoredSignIn};
 use parking_lot::{Mutex, RwLock};
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
 use tokio_util::sync::CancellationToken;
-
-use moorfall_broker::{listeners::gatekeeper::Tickets, random::random_text};
 
 /// How long a sign-in holds.
 pub const LIFE: Duration = Duration::days(7);

@@ -1,12 +1,6 @@
 //! Authorities that sign client certificates.
-use crate::{
-    http::{
-        operator::Operator,
-        problem::{Body, Fault},
-        reading::Path,
-    },
-    state::{App, Process},
-};
+use std::sync::Arc;
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{
     broker::Broker,
@@ -18,9 +12,17 @@ use moorfall_core::certificate::ClientCertificate;
 use moorfall_store::{AuthorityRecord, Deed};
 use serde::Deserialize;
 use serde_json::json;
-use std::sync::Arc;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::{
+    http::{
+        operator::Operator,
+        problem::{Body, Fault},
+        reading::Path,
+    },
+    state::{App, Process},
+};
 
 fn view_of(record: &AuthorityRecord) -> AuthorityView {
     let all = certificates(&record.pem).unwrap_or_default();

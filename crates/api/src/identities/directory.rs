@@ -1,12 +1,6 @@
 //! Who may connect.
-use crate::{
-    http::apart::apart,
-    http::{
-        operator::Operator,
-        problem::{Body, Fault},
-        reading::{Limit, Page, Path, Query, encoded},
-    },
-};
+use std::sync::Arc;
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::{
@@ -16,8 +10,14 @@ use moorfall_contract::{
     problem::Problem,
 };
 use serde::Deserialize;
-use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
+
+use crate::http::{
+    apart::apart,
+    operator::Operator,
+    problem::{Body, Fault},
+    reading::{Limit, Page, Path, Query, encoded},
+};
 
 /// Which identities are asked for.
 #[derive(Deserialize, IntoParams)]

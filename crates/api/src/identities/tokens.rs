@@ -1,9 +1,6 @@
 //! Tokens of identities.
-use crate::http::{
-    operator::Operator,
-    problem::{Body, Fault},
-    reading::Path,
-};
+use std::sync::Arc;
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, identity::tokens};
 use moorfall_contract::{
@@ -13,9 +10,14 @@ use moorfall_contract::{
 use moorfall_store::{Deed, TokenRecord};
 use serde::Deserialize;
 use serde_json::json;
-use std::sync::Arc;
 use time::Duration;
 use utoipa::ToSchema;
+
+use crate::http::{
+    operator::Operator,
+    problem::{Body, Fault},
+    reading::Path,
+};
 
 fn view(record: &TokenRecord) -> TokenView {
     TokenView { name: record.name.clone(), created_at: record.created_at, expires_at: record.expires_at }

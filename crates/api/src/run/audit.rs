@@ -1,15 +1,17 @@
 //! Who changed what.
-use crate::http::{
-    problem::Fault,
-    reading::{Limit, Query},
-};
+use std::sync::Arc;
+
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::{people::AuditView, problem::Problem};
 use moorfall_store::AuditRecord;
 use serde::Deserialize;
-use std::sync::Arc;
 use utoipa::IntoParams;
+
+use crate::http::{
+    problem::Fault,
+    reading::{Limit, Query},
+};
 
 fn view(record: AuditRecord) -> AuditView {
     let AuditRecord { id, at, person, address, act, kind, name, before, after } = record;

@@ -1,12 +1,6 @@
 //! Who runs the broker.
-use crate::http::operator::Operator;
-use crate::{
-    http::{
-        problem::{Body, Fault},
-        reading::Path,
-    },
-    state::App,
-};
+use std::sync::Arc;
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::{
@@ -17,8 +11,16 @@ use moorfall_core::ADMINISTRATOR;
 use moorfall_store::{Deed, PersonRecord};
 use serde::Deserialize;
 use serde_json::json;
-use std::sync::Arc;
 use utoipa::ToSchema;
+
+use crate::{
+    http::{
+        operator::Operator,
+        problem::{Body, Fault},
+        reading::Path,
+    },
+    state::App,
+};
 
 /// Who is signed in.
 #[utoipa::path(get, operation_id = "me", path = "/me", tag = "people", responses(

@@ -1,9 +1,6 @@
 //! What live traffic does that the plan does not say, and attempts that were refused.
-use crate::http::apart::apart;
-use crate::{
-    http::reading::{Page, Part, Query},
-    state::App,
-};
+use std::sync::Arc;
+
 use axum::extract::State;
 use moorfall_broker::{broker::Broker, clock::date};
 use moorfall_contract::{
@@ -11,10 +8,13 @@ use moorfall_contract::{
     topics::{DriftKind, DriftView, RefusalView},
 };
 use moorfall_core::Time;
-use moorfall_live::silence::{self, Silent};
-use std::{sync::Arc, time::Duration};
+use moorfall_live::silence::Silent;
 use time::OffsetDateTime;
-use tokio::time::Instant;
+
+use crate::{
+    http::reading::{Page, Part, Query},
+    state::App,
+};
 
 /// What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first.
 #[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", params(Part), responses(
@@ -46,38 +46,6 @@ pub async fn drift(State(App { broker, process, people, .. }): State<App>, Query
     let (now, started_at) = (broker.now(), process.started_at);
     drift.extend(people.silences.find(&broker).await.iter().map(|one| silent(one, now, started_at)));
     part.page(drift)
-}
-
-/// How long a walk for silent topics is good for at least, and how many times as long as it took: the console asks every
-/// two seconds.
-const GOOD_FOR_TIMES: u32 = 20;
-const GOOD_FOR: Duration = Duration::from_secs(5);
-
-/// Silent topics as they were found: until when that is good, under which revision, and what was found.
-type Found = (Instant, i64, Arc<Vec<Silent>>);
-
-/// Silent topics as they were found last.
-#[derive(Debug, Default)]
-pub struct Silences(tokio::sync::Mutex<Option<Found>>);
-
-impl Silences {
-    /// From memory for a while.
-    async fn find(&self, broker: &Arc<Broker>) -> Arc<Vec<Silent>> {
-        let mut known = self.0.lock().await;
-        let revision = broker.design.in_force().revision;
-        if let Some((until, of, silent)) = &*known
-            && *of == revision
-            && Instant::now() < *until
-        {
-            return Arc::clone(silent);
-        }
-        let (walked, began) = (Arc::clone(broker), Instant::now());
-        let find = move || silence::find(&walked.live.topics, walked.design.policy().plan(), walked.now());
-        let silent = Arc::new(apart(find).await);
-        let until = Instant::now() + GOOD_FOR.max(began.elapsed() * GOOD_FOR_TIMES);
-        *known = Some((until, revision, Arc::clone(&silent)));
-        silent
-    }
 }
 
 fn silent(silent: &Silent, now: Time, started_at: OffsetDateTime) -> DriftView {

@@ -1,9 +1,6 @@
 //! What a filter matches, planned and live, and what it just misses.
-use crate::http::apart::apart;
-use crate::http::{
-    problem::Fault,
-    reading::{Limit, Query},
-};
+use std::sync::Arc;
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner};
 use moorfall_contract::{
@@ -14,8 +11,13 @@ use moorfall_core::near_miss::{self, Value, near_miss};
 use moorfall_live::topics::search as topic_search;
 use moorfall_wire::TopicFilter;
 use serde::Deserialize;
-use std::sync::Arc;
 use utoipa::IntoParams;
+
+use crate::http::{
+    apart::apart,
+    problem::Fault,
+    reading::{Limit, Query},
+};
 
 /// Which filter is asked for.
 #[derive(Deserialize, IntoParams)]

@@ -7,6 +7,7 @@ pub mod readings;
 pub mod recordings;
 pub mod retained;
 pub mod sessions;
+pub mod silences;
 pub mod status;
 pub mod throughput;
 pub mod topic;

@@ -1,12 +1,14 @@
 //! Lines for a blueprint, made of what was published.
-use super::topics::view;
-use crate::http::{problem::Fault, reading::Query};
+use std::sync::Arc;
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::{problem::Problem, topics::PlanLines};
 use serde::Deserialize;
-use std::sync::Arc;
 use utoipa::IntoParams;
+
+use super::topics::view;
+use crate::http::{problem::Fault, reading::Query};
 
 /// Which topic is to be planned.
 #[derive(Deserialize, IntoParams)]

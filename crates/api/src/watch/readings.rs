@@ -1,8 +1,6 @@
 //! What happens now, as server-sent events.
-use crate::{
-    http::{operator::Operator, problem::Fault},
-    state::App,
-};
+use std::{convert::Infallible, sync::Arc};
+
 use axum::{
     Extension,
     extract::State,
@@ -12,8 +10,12 @@ use axum::{
 use futures_util::{Stream, stream};
 use moorfall_contract::{problem::Problem, readings::LiveReading};
 use moorfall_watch::sampler::Reading;
-use std::{convert::Infallible, sync::Arc};
 use tokio::sync::broadcast::error::RecvError;
+
+use crate::{
+    http::{operator::Operator, problem::Fault},
+    state::App,
+};
 
 fn view(Reading { at, sessions, rates, average, totals }: &Reading) -> LiveReading {
     LiveReading {

@@ -1,10 +1,6 @@
 //! Recordings: what became of live messages.
-use crate::http::{
-    operator::Operator,
-    preview::preview,
-    problem::{Body, Fault},
-    reading::{Limit, Path, Query},
-};
+use std::{sync::Arc, time::Duration};
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, clock::date, sessions::Sessions};
 use moorfall_contract::{
@@ -15,8 +11,14 @@ use moorfall_core::Time;
 use moorfall_live::journeys::{self as recorder, End, Journey, Lead, Recording, TooMany};
 use moorfall_wire::{QoS, TopicFilter};
 use serde::Deserialize;
-use std::{sync::Arc, time::Duration};
 use utoipa::{IntoParams, ToSchema};
+
+use crate::http::{
+    operator::Operator,
+    preview::preview,
+    problem::{Body, Fault},
+    reading::{Limit, Path, Query},
+};
 
 /// What is to be recorded.
 #[derive(Deserialize, ToSchema)]

@@ -1,12 +1,6 @@
 //! Retained messages: what there is, clearing it, and taking that back.
-use crate::{
-    http::apart::apart,
-    http::{
-        operator::Operator,
-        problem::{Body, Fault},
-        reading::{Limit, Query},
-    },
-};
+use std::{fmt::Write, sync::Arc};
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::deeds::Restored};
 use moorfall_contract::{
@@ -16,8 +10,14 @@ use moorfall_contract::{
 use moorfall_core::Message;
 use moorfall_wire::{TopicFilter, TopicName};
 use serde::Deserialize;
-use std::{fmt::Write, sync::Arc};
 use utoipa::{IntoParams, ToSchema};
+
+use crate::http::{
+    apart::apart,
+    operator::Operator,
+    problem::{Body, Fault},
+    reading::{Limit, Query},
+};
 
 /// Characters of a payload that are shown in a list.
 const PREVIEW: usize = 240;

@@ -1,12 +1,17 @@
 //! Sessions, connected and away.
 
+use std::sync::{Arc, atomic::Ordering};
+
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use moorfall_broker::{
+    broker::Broker,
+    clock::date,
+    sessions::record::{Place, SessionRecord},
+};
 use moorfall_contract::{
     problem::Problem,
     sessions::{SessionList, SessionView},
 };
-use std::sync::{Arc, atomic::Ordering};
-
-use axum::{Extension, Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
@@ -16,11 +21,6 @@ use crate::http::{
     operator::Operator,
     problem::Fault,
     reading::{Limit, Path, Query},
-};
-use moorfall_broker::{
-    broker::Broker,
-    clock::date,
-    sessions::record::{Place, SessionRecord},
 };
 
 /// Which sessions are asked for.

@@ -1,6 +1,6 @@
 //! The state of the service.
-use super::warnings::warnings;
-use crate::state::App;
+use std::{collections::BTreeMap, sync::atomic::Ordering};
+
 use axum::{Json, extract::State};
 use moorfall_broker::{broker::Broker, listeners::listener::Listener};
 use moorfall_contract::{
@@ -8,8 +8,10 @@ use moorfall_contract::{
     readings::LiveRates,
     status::{Health, Limits, ListenerView, Status},
 };
-use std::{collections::BTreeMap, sync::atomic::Ordering};
 use time::OffsetDateTime;
+
+use super::warnings::warnings;
+use crate::state::App;
 
 /// The state of the service: where it listens, what it carries, whether something is wrong.
 #[utoipa::path(get, path = "/status", tag = "service", responses(

@@ -14,6 +14,7 @@ use crate::{
     http::{problem::Fault, reading::Query},
     state::App,
 };
+
 /// Spans up to this are answered by one-second samples.
 const FINE: i64 = 60;
 

@@ -1,8 +1,6 @@
 //! One topic: its last messages, who publishes and subscribes to it, and what the design says of it.
-use crate::{
-    http::{apart::apart, preview::preview, problem::Fault, reading::Query},
-    watch::topics::view,
-};
+use std::sync::Arc;
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
 use moorfall_contract::{
@@ -13,8 +11,12 @@ use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
 use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
 use moorfall_wire::TopicName;
 use serde::Deserialize;
-use std::sync::Arc;
 use utoipa::IntoParams;
+
+use crate::{
+    http::{apart::apart, preview::preview, problem::Fault, reading::Query},
+    watch::topics::view,
+};
 
 /// Subscribers that are named.
 const NAMED: usize = 200;

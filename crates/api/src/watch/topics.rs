@@ -1,10 +1,6 @@
 //! The live topic hierarchy, what filters catch, and where traffic and plan differ.
-use crate::http::apart::apart;
-use crate::http::{
-    preview::preview,
-    problem::Fault,
-    reading::{Limit, Query},
-};
+use std::sync::{Arc, atomic::Ordering};
+
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date};
 use moorfall_contract::{
@@ -14,8 +10,14 @@ use moorfall_contract::{
 use moorfall_live::topics::hierarchy::{First, View};
 use moorfall_wire::TopicName;
 use serde::Deserialize;
-use std::sync::{Arc, atomic::Ordering};
 use utoipa::IntoParams;
+
+use crate::http::{
+    apart::apart,
+    preview::preview,
+    problem::Fault,
+    reading::{Limit, Query},
+};
 
 /// Which levels are asked for.
 #[derive(Deserialize, IntoParams)]

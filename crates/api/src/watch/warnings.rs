@@ -1,16 +1,18 @@
 //! What is to be warned of.
 
-use crate::state::{App, Process};
+use std::{
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
 use moorfall_broker::{
     broker::Broker,
     listeners::{descriptors, listener::Listener},
 };
 use moorfall_contract::status::Health;
-use std::{
-    sync::{Arc, atomic::Ordering},
-    time::Duration,
-};
 use time::OffsetDateTime;
+
+use crate::state::{App, Process};
 
 pub(crate) fn warnings(App { broker, process, .. }: &App, database: &Health) -> Vec<String> {
     let mut warnings = Vec::new();

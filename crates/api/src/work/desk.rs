@@ -1,18 +1,9 @@
 //! Clients that people hold at the console.
-use super::orders::{BenchFilter, BenchMessage, BenchOrder, BenchSubscription, read_filter, read_qos, wrong};
-use crate::work::held::{self as bench, Bench, BenchClient, CLIENTS, Happening, NotOpened, What};
-use crate::{
-    http::{
-        operator::Operator,
-        preview::preview,
-        problem::{Body, Fault},
-        reading::{Path, Query},
-    },
-    state::App,
-};
+use std::{sync::Arc, time::Duration};
+
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::STANDARD};
-use moorfall_broker::{broker::Broker, clock::date};
+use moorfall_broker::{attach::Entrance, broker::Broker, clock::date};
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
 use moorfall_contract::{
     desk::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
@@ -23,9 +14,20 @@ use moorfall_contract::{
 use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::{ProtocolVersion, Publish, RetainHandling, Subscription, SubscriptionOptions, Will};
 use serde::Deserialize;
-use std::{sync::Arc, time::Duration};
 use time::OffsetDateTime;
 use utoipa::IntoParams;
+
+use super::orders::{BenchFilter, BenchMessage, BenchOrder, BenchSubscription, read_filter, read_qos, wrong};
+use crate::{
+    http::{
+        operator::Operator,
+        preview::preview,
+        problem::{Body, Fault},
+        reading::{Path, Query},
+    },
+    state::App,
+    work::held::{self as bench, Bench, BenchClient, CLIENTS, Happening, NotOpened, What},
+};
 
 /// The longest wait for something to happen, seconds.
 const PATIENCE: u64 = 25;
@@ -82,7 +84,9 @@ pub async fn open(
         will,
         ..Options::new(Remote::tcp("the broker", 0, Some(identity.clone())))
     };
-    let opened = bench::open(&desk, &broker, &process, &options, &identity, &operator.author(), operator.address).await;
+    let entrance =
+        Entrance { seats: &process.reception.seats, listener: &process.http_listener, address: operator.address };
+    let opened = bench::open(&desk, &broker, entrance, &options, &identity, &operator.author()).await;
     let client = opened.map_err(|why| match why {
         NotOpened::TooMany => {
             let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");

@@ -3,7 +3,6 @@
 
 use std::{
     collections::{HashMap, VecDeque},
-    net::SocketAddr,
     sync::{
         Arc,
         atomic::{AtomicU64, Ordering},
@@ -11,6 +10,14 @@ use std::{
     time::Duration,
 };
 
+use moorfall_broker::{
+    attach::{Entrance, attach},
+    broker::Broker,
+    clock::Clock,
+    common::Common,
+    listeners::origin::Acting,
+    random::random_text,
+};
 use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
 use moorfall_core::Time;
 use moorfall_store::{Author, Deed};
@@ -18,11 +25,6 @@ use moorfall_wire::Publish;
 use parking_lot::Mutex;
 use serde_json::json;
 use tokio::{sync::Notify, time::timeout};
-
-use crate::state::Process;
-use moorfall_broker::{
-    attach::attach, broker::Broker, clock::Clock, common::Common, listeners::origin::Acting, random::random_text,
-};
 
 /// Clients on the bench, everyone's together.
 pub const CLIENTS: usize = 64;
@@ -178,17 +180,16 @@ impl Bench {
 pub async fn open(
     desk: &Arc<Bench>,
     broker: &Arc<Broker>,
-    process: &Process,
+    entrance: Entrance<'_>,
     options: &Options,
     identity: &str,
     by: &Author,
-    address: SocketAddr,
 ) -> Result<Arc<BenchClient>, NotOpened> {
     if desk.clients.lock().len() >= CLIENTS {
         return Err(NotOpened::TooMany);
     }
     let acting = Acting { identity: identity.to_owned(), person: Arc::clone(&by.person) };
-    let attached = attach(broker, &process.reception.seats, &process.http_listener, acting, address);
+    let attached = attach(broker, entrance, acting);
     let near = attached.map_err(|_| NotOpened::TooMany)?;
     let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;
     let bench_client = Arc::new(BenchClient {

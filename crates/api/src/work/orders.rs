@@ -1,6 +1,5 @@
 //! What clients are to do, as it is asked for.
 
-use crate::http::problem::Fault;
 use axum::http::StatusCode;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
@@ -8,6 +7,8 @@ use moorfall_contract::retained::NameAndValue;
 use moorfall_wire::{Publish, QoS, TopicFilter, TopicName, UserProperty};
 use serde::Deserialize;
 use utoipa::ToSchema;
+
+use crate::http::problem::Fault;
 
 /// A client to be opened.
 #[derive(Deserialize, ToSchema)]

@@ -1,4 +1,12 @@
 //! Set-ups of the bench, kept for everyone who works at it.
+use std::sync::Arc;
+
+use axum::{Extension, Json, extract::State, http::StatusCode};
+use moorfall_broker::broker::Broker;
+use moorfall_contract::{desk::BenchSetupView, problem::Problem};
+use moorfall_store::BenchSetup;
+use serde_json::Value;
+
 use crate::{
     http::{
         operator::Operator,
@@ -7,12 +15,6 @@ use crate::{
     },
     work::orders::wrong,
 };
-use axum::{Extension, Json, extract::State, http::StatusCode};
-use moorfall_broker::broker::Broker;
-use moorfall_contract::{desk::BenchSetupView, problem::Problem};
-use moorfall_store::BenchSetup;
-use serde_json::Value;
-use std::sync::Arc;
 
 /// Set-ups that are kept.
 const SETUPS: i64 = 200;

@@ -1,12 +1,13 @@
 //! How another design takes the place of the one in force, and what that does to what is live.
 
-use moorfall_contract::effects::Effects;
 use std::{
     sync::{Arc, atomic::Ordering},
     time::{Duration, Instant},
 };
 
+use moorfall_contract::effects::Effects;
 use moorfall_core::{
+    ADMINISTRATOR,
     access::Policy,
     blueprint::{Blueprint, Change, Population, Source, SourceFile, diff, prove_within},
 };
@@ -21,7 +22,6 @@ use crate::{
     },
     identity::authenticator::own,
 };
-use moorfall_core::ADMINISTRATOR;
 
 /// How long the proofs of one check may take; those that are not decided by then do not hold.
 const LONGEST_CHECK: Duration = Duration::from_secs(20);

@@ -1,12 +1,14 @@
 //! What a design that is not in force yet would do to what is live.
-use crate::broker::Broker;
+use std::{collections::HashMap, sync::Arc};
+
 use moorfall_contract::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 use moorfall_core::{
     Identity, SessionKey,
     access::{Access, Policy, Request},
 };
 use moorfall_wire::{QoS, TopicFilter, TopicName};
-use std::{collections::HashMap, sync::Arc};
+
+use crate::broker::Broker;
 
 /// Entries of one list at most; the totals count all.
 const LISTED: usize = 100;

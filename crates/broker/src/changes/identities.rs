@@ -1,8 +1,8 @@
 //! Changes of identities and what they do to sessions.
 
-use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView};
 use std::collections::HashSet;
 
+use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView};
 use moorfall_store::Author;
 use moorfall_wire::ReasonCode;
 use time::OffsetDateTime;

@@ -1,19 +1,21 @@
 //! What goes to the client: its subscriptions, their retained messages, and what is queued for it.
 
-use std::collections::VecDeque;
-use std::sync::{Arc, atomic::Ordering};
+use std::{
+    collections::VecDeque,
+    sync::{Arc, atomic::Ordering},
+};
 
 use bytes::Buf;
 use moorfall_core::{
     Queued,
     session::{Granted, Undelivered},
 };
+use moorfall_live::journeys::Unsent;
 use moorfall_store::SubscriptionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
 use crate::sessions::record::SessionRecord;
-use moorfall_live::journeys::Unsent;
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;

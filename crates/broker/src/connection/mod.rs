@@ -20,6 +20,7 @@ use moorfall_core::{
     router::{Route, RouteCache},
     session::{Action, Keep, Refusal, Routed, Session},
 };
+use moorfall_live::{counters::Batch, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::timeout;
 
@@ -39,7 +40,6 @@ use crate::{
         record::{Link, RetainedDue, SessionRecord, SignedInBy, Walk},
     },
 };
-use moorfall_live::{counters::Batch, topics::hierarchy as topics};
 
 /// Bytes that may wait to be written before no more are made: beyond it the client's own slowness holds back what
 /// it is sent and what is read from it.

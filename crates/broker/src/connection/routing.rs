@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use moorfall_core::{Message, Run, access::Request, session::Routed};
+use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
 use super::{Answer, Connection};
@@ -10,7 +11,6 @@ use crate::sessions::{
     Sessions,
     dispatch::{By, Waiting},
 };
-use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
 
 /// Messages of one run at most.
 const RUN: usize = 1_024;

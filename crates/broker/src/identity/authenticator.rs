@@ -1,4 +1,16 @@
 //! Who a client is, and what it may do.
+use std::{collections::BTreeMap, net::IpAddr};
+
+use moorfall_core::{
+    ADMINISTRATOR, ANONYMOUS, Identity, Limits,
+    access::Access,
+    certificate::ClientCertificate,
+    session::{Credentials, Verdict},
+};
+use moorfall_store::Author;
+use moorfall_wire::ReasonCode;
+use sha2::{Digest, Sha256};
+
 use crate::{
     design::in_force::Design,
     identity::{
@@ -7,17 +19,6 @@ use crate::{
     },
     sessions::record::SignedInBy,
 };
-use moorfall_core::certificate::ClientCertificate;
-use moorfall_core::{ADMINISTRATOR, ANONYMOUS};
-use moorfall_core::{
-    Identity, Limits,
-    access::Access,
-    session::{Credentials, Verdict},
-};
-use moorfall_store::Author;
-use moorfall_wire::ReasonCode;
-use sha2::{Digest, Sha256};
-use std::{collections::BTreeMap, net::IpAddr};
 
 /// Who is noted with a deed of the service itself.
 pub fn own(person: &str) -> Author {

@@ -1,4 +1,21 @@
 //! The identities, held in memory so that sign-in works while the database is away, and written to the database first.
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    net::IpAddr,
+    sync::Arc,
+};
+
+use foldhash::fast::RandomState;
+use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView, ImportEffect};
+use moorfall_core::{
+    AttributeValue, BUILT_IN, Identity, Limits,
+    certificate::{self, ClientCertificate},
+};
+use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
+use parking_lot::RwLock;
+use serde_json::json;
+use tokio::sync::Mutex;
+
 use crate::{
     clock::Clock,
     identity::{
@@ -7,22 +24,6 @@ use crate::{
         passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
     },
 };
-use foldhash::fast::RandomState;
-use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView, ImportEffect};
-use moorfall_core::{AttributeValue, Identity, Limits};
-use moorfall_core::{
-    BUILT_IN,
-    certificate::{self, ClientCertificate},
-};
-use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
-use parking_lot::RwLock;
-use serde_json::json;
-use std::{
-    collections::{BTreeMap, HashMap, HashSet},
-    net::IpAddr,
-    sync::Arc,
-};
-use tokio::sync::Mutex;
 
 /// What can be wrong with a change of an identity.
 #[derive(Debug, thiserror::Error)]

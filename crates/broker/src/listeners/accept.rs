@@ -2,7 +2,7 @@
 
 use std::{net::SocketAddr, sync::Arc, time::Duration};
 
-use moorfall_core::Time;
+use moorfall_core::{Time, certificate::ClientCertificate};
 use tokio::{
     net::{TcpListener, TcpStream},
     time::{sleep, timeout_at},
@@ -16,7 +16,6 @@ use crate::listeners::{
     stream::{Layer, Stream},
     upgrade::Visit,
 };
-use moorfall_core::certificate::ClientCertificate;
 
 /// Accepts until the service stops; each connection is a task of its own.
 pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: TcpListener) {

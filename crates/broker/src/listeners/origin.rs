@@ -3,7 +3,7 @@
 use std::{net::SocketAddr, sync::Arc};
 
 use futures_util::future::BoxFuture;
-use moorfall_core::Time;
+use moorfall_core::{Time, certificate::ClientCertificate};
 
 use crate::{
     common::Common,
@@ -14,7 +14,6 @@ use crate::{
         stream::Stream,
     },
 };
-use moorfall_core::certificate::ClientCertificate;
 
 /// Where a connection came from.
 pub struct Origin {

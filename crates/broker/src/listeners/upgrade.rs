@@ -8,7 +8,7 @@ use axum::{
 };
 use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
 use hyper_util::rt::{TokioIo, TokioTimer};
-use moorfall_core::Time;
+use moorfall_core::{Time, certificate::ClientCertificate};
 
 use crate::listeners::{
     listener::Listener,
@@ -17,7 +17,6 @@ use crate::listeners::{
     stream::{Layer, Stream},
     websocket::{self, WebSocket},
 };
-use moorfall_core::certificate::ClientCertificate;
 
 /// A client that asks for a WebSocket.
 pub(super) struct Visit {

@@ -4,6 +4,7 @@
 use std::{sync::Arc, time::Duration};
 
 use moorfall_core::{Message, SessionKey};
+use moorfall_live::journeys::{Recording, TooMany};
 use moorfall_store::{Author, Deed};
 use moorfall_wire::{ReasonCode, TopicFilter, TopicName};
 use serde_json::json;
@@ -12,7 +13,6 @@ use crate::{
     clock::date,
     sessions::{Sessions, record::SessionRecord},
 };
-use moorfall_live::journeys::{Recording, TooMany};
 
 /// Topics that an entry names.
 const NAMED: usize = 100;

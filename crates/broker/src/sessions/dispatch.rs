@@ -7,6 +7,11 @@ use moorfall_core::{
     router::{Load, Recipient, Route, is_filed},
     session::Routed,
 };
+use moorfall_live::{
+    counters::Batch,
+    journeys::{Publisher, Unsent},
+    topics::hierarchy::Noted,
+};
 use moorfall_wire::{PacketId, QoS};
 use smallvec::SmallVec;
 
@@ -14,11 +19,6 @@ use crate::sessions::{
     Sessions,
     journal::{self, Promise},
     record::{Outcome, SessionRecord},
-};
-use moorfall_live::{
-    counters::Batch,
-    journeys::{Publisher, Unsent},
-    topics::hierarchy::Noted,
 };
 
 /// By whom a message comes.

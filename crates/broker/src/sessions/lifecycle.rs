@@ -12,6 +12,7 @@ use moorfall_core::{
     router::Load,
     session::{Cause, Parting, Refusal},
 };
+use moorfall_live::journeys::Unsent;
 use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, ReasonCode, TopicFilter};
 
@@ -24,7 +25,6 @@ use crate::{
         registry::{Newcomer, NotAdmitted},
     },
 };
-use moorfall_live::journeys::Unsent;
 
 impl Sessions {
     /// Lets a client in, after an earlier connection with its client identifier has gone: begins a session, or goes on

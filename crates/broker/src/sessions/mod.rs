@@ -18,6 +18,7 @@ use std::sync::{
 };
 
 use moorfall_core::{Holding, Limits, SessionKey, router::Router};
+use moorfall_live::Live;
 use parking_lot::Mutex;
 
 use crate::{
@@ -25,7 +26,6 @@ use crate::{
     judge::Judges,
     sessions::{cleared::Cleared, journal::Journal, record::SessionRecord, registry::Registry},
 };
-use moorfall_live::Live;
 
 /// All sessions of one broker.
 #[derive(Debug)]

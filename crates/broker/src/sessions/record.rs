@@ -13,17 +13,16 @@ use arc_swap::ArcSwapOption;
 use moorfall_core::{
     Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     access::Access,
+    certificate::ClientCertificate,
     router::{Load, Recipient},
     session::{Granted, SessionState, Withheld},
 };
+use moorfall_live::{counters::Counters, journeys::Named};
 use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
-
-use moorfall_core::certificate::ClientCertificate;
-use moorfall_live::{counters::Counters, journeys::Named};
 
 /// Why the service ends a connection.
 #[derive(Debug)]

@@ -5,11 +5,10 @@ use moorfall_contract::{
     design::{AccessAnswer, Matrix, Right, RuleTrace},
     topics::RefusalView,
 };
-
 use serde_json::json;
 
-use crate::arguments::qos;
 use crate::{
+    arguments::qos,
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, count, indented, plural, printable, since, table},
 };

@@ -1,10 +1,9 @@
 //! `moorfall authorities`
 
-use moorfall_contract::identities::AuthorityView;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-
+use moorfall_contract::identities::AuthorityView;
 use reqwest::Method;
 use serde_json::json;
 

@@ -1,15 +1,14 @@
 //! `moorfall blueprint`
 
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::{BLUEPRINT_SCHEMA, blueprint_files},
     design::{ChangeView, Check, Comparison, FieldChangeView, FindingView, ProofView, RevisionView},
     effects::Effects,
 };
-use std::path::{Path, PathBuf};
-
-use clap::{Args, Subcommand};
 use moorfall_core::blueprint::SourceFile;
-
 use reqwest::{Method, StatusCode};
 use serde_json::json;
 

@@ -1,6 +1,5 @@
 //! Many identities from and to files.
 
-use moorfall_contract::identities::{IdentityView, ImportResult, MadeSecret};
 use std::{
     collections::{BTreeMap, HashSet},
     io::{BufRead, BufReader, Write},
@@ -9,8 +8,8 @@ use std::{
 };
 
 use indicatif::{ProgressBar, ProgressStyle};
+use moorfall_contract::identities::{IdentityView, ImportResult, MadeSecret};
 use moorfall_core::AttributeValue;
-
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 

@@ -1,11 +1,10 @@
 //! `moorfall identities`
 
-use moorfall_contract::identities::{IdentityPut, IdentityView, NewToken, TokenView};
 use std::{collections::BTreeMap, path::PathBuf};
 
 use clap::{Args, Subcommand};
+use moorfall_contract::identities::{IdentityPut, IdentityView, NewToken, TokenView};
 use moorfall_core::AttributeValue;
-
 use reqwest::Method;
 use serde_json::json;
 

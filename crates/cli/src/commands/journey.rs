@@ -7,8 +7,8 @@ use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::{QoS, TopicName};
 use serde_json::json;
 
-use crate::arguments::qos;
 use crate::{
+    arguments::qos,
     local::Which,
     output::{self, Done, FAINT, count, indented, plural, printable, table},
 };

@@ -1,10 +1,9 @@
 //! `moorfall people`, `moorfall audit`, `moorfall sign-in` and `moorfall sign-out`
 
-use moorfall_contract::people::{AuditView, PersonView, Token};
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-
+use moorfall_contract::people::{AuditView, PersonView, Token};
 use reqwest::Method;
 use serde_json::{Value, json};
 

@@ -1,11 +1,10 @@
 //! `moorfall publish`
-use crate::stop::Stop;
-use crate::{arguments::parse_short_span, envelope::Envelope};
-use crate::{
-    messaging::Connection,
-    output::{self, Done, Failure, count, plural, printable},
-    payload::{Form, fill},
+use std::{
+    io::{BufRead, Read},
+    path::PathBuf,
+    time::{Duration, Instant},
 };
+
 use bytes::Bytes;
 use clap::Args;
 use futures_util::{StreamExt, stream::FuturesUnordered};
@@ -13,12 +12,16 @@ use moorfall_client::{Answer, Client, ClientError};
 use moorfall_wire::{ReasonCode, TopicName};
 use rand::RngExt;
 use serde_json::json;
-use std::{
-    io::{BufRead, Read},
-    path::PathBuf,
-    time::{Duration, Instant},
-};
 use tokio::sync::mpsc;
+
+use crate::{
+    arguments::parse_short_span,
+    envelope::Envelope,
+    messaging::Connection,
+    output::{self, Done, Failure, count, plural, printable},
+    payload::{Form, fill},
+    stop::Stop,
+};
 
 /// Messages that may wait for their acknowledgements.
 const UNDER_WAY: usize = 200;

@@ -1,22 +1,22 @@
 //! `moorfall recording`
 
-use moorfall_contract::journeys::{
-    Outcome, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
-};
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-
+use moorfall_contract::journeys::{
+    Outcome, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
+};
 use moorfall_wire::TopicFilter;
 use reqwest::Method;
 use serde_json::json;
 use time::OffsetDateTime;
 use tokio::time::{Instant, sleep_until};
 
-use crate::{arguments::parse_span, stop::Stop};
 use crate::{
+    arguments::parse_span,
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, count, indented, plural, printable, since, span, table},
+    stop::Stop,
 };
 
 /// How long acknowledgements are waited for before a message is shown.

@@ -1,17 +1,17 @@
 //! `moorfall request`
 
-use rand::distr::{Alphanumeric, SampleString};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use clap::Args;
 use moorfall_client::{Arrival, Arrivals, Client};
-
 use moorfall_wire::{Publish, QoS, ReasonCode, Subscription, SubscriptionOptions, TopicName};
+use rand::distr::{Alphanumeric, SampleString};
 use tokio::time::timeout;
 
-use crate::{arguments::parse_short_span, envelope::Envelope};
 use crate::{
+    arguments::parse_short_span,
+    envelope::Envelope,
     messaging::Connection,
     output::{self, Done, Failure, printable},
     payload::Shown,

@@ -1,6 +1,5 @@
 //! `moorfall retained`: what brokers keep for those who subscribe later.
 
-use moorfall_contract::retained::{ClearedView, RetainedList};
 use std::{
     collections::BTreeSet,
     io::{BufRead, BufReader, IsTerminal, Write},
@@ -14,7 +13,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use futures_util::{StreamExt, stream::FuturesUnordered};
 use indicatif::ProgressBar;
 use moorfall_client::{Arrival, Arrivals, Client};
-
+use moorfall_contract::retained::{ClearedView, RetainedList};
 use moorfall_wire::{
     Publish, PublishProperties, QoS, ReasonCode, Subscription, SubscriptionOptions, TopicFilter, TopicName,
     UserProperty,
@@ -23,8 +22,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tokio::time::{Instant, timeout_at};
 
-use crate::arguments::{filter, parse_short_span};
 use crate::{
+    arguments::{filter, parse_short_span},
     messaging::Connection,
     output::{self, Done, FAINT, Failure, bytes, count, plural, printable, since, span, table},
     payload::Shown,

@@ -3,7 +3,6 @@
 use clap::Args;
 use moorfall_contract::status::{Limits, Status};
 use moorfall_core::session::NEVER;
-
 use serde_json::{Map, Value};
 
 use crate::{

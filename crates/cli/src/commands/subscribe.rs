@@ -1,22 +1,21 @@
 //! `moorfall subscribe`
-use crate::arguments::{Wanted, condition, wanted};
-use crate::{
-    arguments::{parse_span, qos},
-    stop::Stop,
-};
-use crate::{
-    messaging::Connection,
-    output::{self, Done, FAINT, Failure, count, plural, printable},
-    payload::Shown,
-    view::{Show, View, rate},
-};
+use std::{collections::HashMap, future::pending, time::Duration};
+
 use clap::{Args, ValueEnum};
 use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
 use moorfall_core::MessageExpression;
 use moorfall_wire::{Publish, QoS, ReasonCode, RetainHandling, Subscription, SubscriptionOptions};
 use serde_json::json;
-use std::{collections::HashMap, future::pending, time::Duration};
 use tokio::time::{Instant, sleep, sleep_until};
+
+use crate::{
+    arguments::{Wanted, condition, parse_span, qos, wanted},
+    messaging::Connection,
+    output::{self, Done, FAINT, Failure, count, plural, printable},
+    payload::Shown,
+    stop::Stop,
+    view::{Show, View, rate},
+};
 
 /// How long nothing comes before the retained messages are taken to be complete.
 const QUIET: Duration = Duration::from_millis(700);

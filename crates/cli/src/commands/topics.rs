@@ -1,14 +1,13 @@
 //! `moorfall topics`
 
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::blueprint_files,
     topics::{DriftView, Match, NearMiss, PlanLines, TopicDetails, TopicList, TopicView},
 };
-use std::path::PathBuf;
-
-use clap::{Args, Subcommand};
 use moorfall_core::blueprint::{Blueprint, Source};
-
 use moorfall_wire::TopicName;
 
 use crate::{

@@ -6,8 +6,7 @@ use clap::{Args, Parser, Subcommand};
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 
 use crate::{
-    arguments::{self, wanted},
-    arguments::{filter, parse_short_span, qos},
+    arguments::{self, filter, parse_short_span, qos, wanted},
     envelope::Envelope,
     messaging::Connection,
     payload::Shown,

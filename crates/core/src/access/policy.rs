@@ -2,11 +2,11 @@
 
 use std::{collections::BTreeSet, sync::Arc};
 
-use super::{Access, Act, Effect, index::Index};
 use crate::{
     CohortQuota, Identity, Quota, TopicSet,
-    blueprint::{BindError, Blueprint, ClientId, PatternLevel, RuleLimits, TopicPattern, Who},
+    blueprint::{Act, Blueprint, ClientId, Effect, PatternLevel, RuleLimits, TopicPattern, Who},
     expression::Expression,
+    pattern_index::PatternIndex,
     plan::Plan,
 };
 
@@ -16,9 +16,9 @@ pub struct Subject {
     /// The identity.
     pub identity: Identity,
     /// The client identifier of the session; `None` for any that the identity may have.
-    client_id: Option<Box<str>>,
+    pub(super) client_id: Option<Box<str>>,
     /// Places of its cohorts, among all of the blueprint by name.
-    cohorts: BTreeSet<usize>,
+    pub(super) cohorts: BTreeSet<usize>,
     /// Whether a rule that denies subscribing concerns it.
     pub(super) is_denied_some: bool,
 }
@@ -98,13 +98,13 @@ impl Compiled {
 /// A blueprint made ready for decisions.
 #[derive(Debug, Default)]
 pub struct Policy {
-    blueprint: Arc<Blueprint>,
-    rules: Vec<Compiled>,
-    cohorts: Vec<(String, Expression)>,
+    pub(super) blueprint: Arc<Blueprint>,
+    pub(super) rules: Vec<Compiled>,
+    pub(super) cohorts: Vec<(String, Expression)>,
     /// As the cohorts stand.
-    quotas: Vec<CohortQuota>,
-    index: Index,
-    plan: Plan,
+    pub(super) quotas: Vec<CohortQuota>,
+    pub(super) index: PatternIndex,
+    pub(super) plan: Plan,
 }
 
 impl Policy {
@@ -129,7 +129,7 @@ impl Policy {
             patterns: rule.topics.clone(),
         };
         let rules: Vec<_> = blueprint.rules.iter().map(compile).collect();
-        let mut index = Index::default();
+        let mut index = PatternIndex::default();
         for (place, rule) in rules.iter().enumerate() {
             for pattern in &rule.patterns {
                 index.insert(pattern.levels().iter().map(PatternLevel::fixed), pattern.is_open(), place);
@@ -150,7 +150,7 @@ impl Policy {
         &self.plan
     }
 
-    pub(super) fn index(&self) -> &Index {
+    pub(super) fn index(&self) -> &PatternIndex {
         &self.index
     }
 
@@ -184,55 +184,5 @@ impl Policy {
     /// The name of the rule at this place.
     pub fn rule_name(&self, place: usize) -> &Arc<str> {
         &self.rules[place].name
-    }
-
-    /// What somebody may do of whom nothing is known: no attribute, and a name that no identity has. It is in cohorts that
-    /// ask for nothing.
-    pub(crate) fn bind_unknown(self: &Arc<Self>, name: &str) -> Access {
-        let identity = Identity { name: name.into(), attributes: Default::default() };
-        let cohorts = self.cohorts.iter().enumerate();
-        let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(&identity)).map(|(place, _)| place);
-        let cohorts = cohorts.collect();
-        let subject = Subject { identity, client_id: None, cohorts, is_denied_some: true };
-        Access::bound(Arc::clone(self), subject)
-    }
-
-    /// What this identity may do by a client of this identifier.
-    ///
-    /// # Errors
-    ///
-    /// A value that would change the meaning of a rule's topics.
-    pub fn bind(self: &Arc<Self>, identity: &Identity, client_id: &str) -> Result<Access, BindError> {
-        self.bind_as(identity, Some(client_id))
-    }
-
-    /// The same for an identity by any client: by the one whose identifier it is tied to, or by whichever it likes. It
-    /// serves for statements about sets of topics; a single decision wants a session.
-    ///
-    /// # Errors
-    ///
-    /// As for [`Policy::bind`].
-    pub fn bind_any(self: &Arc<Self>, identity: &Identity, tied: Option<&str>) -> Result<Access, BindError> {
-        self.bind_as(identity, tied)
-    }
-
-    fn bind_as(self: &Arc<Self>, identity: &Identity, client_id: Option<&str>) -> Result<Access, BindError> {
-        let cohorts = self.cohorts.iter().enumerate();
-        let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(identity)).map(|(place, _)| place);
-        let mut subject = Subject {
-            identity: identity.clone(),
-            client_id: client_id.map(Into::into),
-            cohorts: cohorts.collect(),
-            is_denied_some: false,
-        };
-        let concerned: Vec<&Compiled> = self.rules.iter().filter(|rule| subject.is(&rule.who)).collect();
-        for rule in &concerned {
-            for pattern in &rule.patterns {
-                pattern.bind(&rule.name, identity, client_id.map_or(ClientId::Any, ClientId::Given))?;
-            }
-        }
-        subject.is_denied_some =
-            concerned.iter().any(|rule| rule.effect == Effect::Deny && rule.acts.contains(&Act::Subscribe));
-        Ok(Access::bound(Arc::clone(self), subject))
     }
 }

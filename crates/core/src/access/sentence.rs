@@ -2,8 +2,8 @@
 
 use std::fmt;
 
-use super::{Access, Considered, Decision, Effect, Request};
-use crate::session::shown;
+use super::decide::{Access, Considered, Decision, Request};
+use crate::{blueprint::Effect, shown::shown};
 
 /// Topics that are named beside a refusal.
 const NAMED: usize = 6;
@@ -17,8 +17,15 @@ impl fmt::Display for Request<'_> {
     }
 }
 
+impl Access {
+    /// The verdict on a request and the reason for it, in a sentence.
+    pub fn explain(&self, request: Request<'_>) -> String {
+        explain(self, request)
+    }
+}
+
 /// The verdict and the reason for it.
-pub(super) fn explain(access: &Access, request: Request<'_>) -> String {
+fn explain(access: &Access, request: Request<'_>) -> String {
     let name = access.name();
     let Some(policy) = access.policy() else { return format!("{name} may {request}: no rule limits {name}") };
     let rule_name = |place: usize| format!("`{}`", policy.rule(place).name);

@@ -1,5 +1,4 @@
 //! From CONNECT to CONNACK.
-
 use std::{
     num::{NonZeroU16, NonZeroU32},
     sync::Arc,
@@ -13,9 +12,13 @@ use moorfall_wire::{
 };
 
 use super::{
-    Action, After, Credentials, Denied, NEVER, Open, Patience, Phase, Session, SessionState, Verdict,
-    publish::{check_payload, check_size},
-    subscribe::may_subscribe,
+    action::{Action, Credentials, Verdict},
+    checks::{check_payload, check_size},
+    machine::{After, Open, Phase, Session},
+    refusal::{Denied, Patience},
+    state::{NEVER, SessionState},
+    subscribing::may_subscribe,
+    terms::Terms,
 };
 use crate::{
     Limits, SessionKey, Time,
@@ -26,21 +29,6 @@ use crate::{
 
 /// The longest client identifier that is taken, bytes. The standard asks for 23 at least ([MQTT-3.1.3-5]).
 const CLIENT_ID_LENGTH: usize = 256;
-
-/// What CONNECT and the verdict settled.
-#[derive(Debug)]
-pub(super) struct Terms {
-    access: Access,
-    /// Seconds; 0 switches the check off.
-    keep_alive: u16,
-    /// Messages at QoS 1 and 2 that the client takes without acknowledging.
-    window: u16,
-    /// Aliases that the client takes.
-    topic_aliases: u16,
-    will: Option<Will>,
-    /// Seconds that the session outlives the connection.
-    expiry: u32,
-}
 
 impl Terms {
     fn new(connect: &Connect, access: Access, limits: &Limits) -> Self {

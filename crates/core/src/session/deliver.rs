@@ -8,7 +8,11 @@ use moorfall_wire::{
     ReasonCode, TopicName,
 };
 
-use super::{Action, After, Keep, Open, Phase, Sent, Session, state::InUse};
+use super::{
+    action::{Action, Keep},
+    machine::{After, Open, Phase, Session},
+    state::{InUse, Sent},
+};
 use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.

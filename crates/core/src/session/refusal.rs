@@ -1,6 +1,5 @@
 //! What a client tried and was refused, and what becomes of one that is refused too often.
-
-use std::{borrow::Cow, fmt, sync::Arc, time::Duration};
+use std::{fmt, sync::Arc, time::Duration};
 
 use moorfall_wire::ReasonCode;
 
@@ -8,24 +7,14 @@ use crate::{
     Message, Time,
     access::{Access, Act, Decision, Request},
     plan::Breach,
+    shown::shown,
 };
-
-/// Bytes of a topic that stand in a sentence.
-const SHOWN: usize = 256;
 
 /// The longest that a client which is refused too often is not read from at a time.
 const LONGEST_HOLD: Duration = Duration::from_secs(5);
 
 /// After so many holds, with no time between them in which it was not refused too often, the connection ends.
 const HOLDS: u32 = 10;
-
-/// A topic or filter as it stands in a sentence.
-pub(crate) fn shown(topic: &str) -> Cow<'_, str> {
-    if topic.len() <= SHOWN {
-        return topic.into();
-    }
-    format!("{}…", &topic[..topic.floor_char_boundary(SHOWN)]).into()
-}
 
 /// Why something is refused.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -185,13 +174,5 @@ mod tests {
         assert_eq!(holds, HOLDS);
         let mut patience = Patience::new(at(0));
         assert!(!patience.spend(1_000_000, at(0), 0) && patience.held_until.is_none());
-    }
-
-    #[test]
-    fn long_topics_are_cut_where_a_character_ends() {
-        assert_eq!(shown("a/b"), "a/b");
-        let long = "ü".repeat(200);
-        let cut = shown(&long);
-        assert!(cut.len() <= SHOWN + 3 && cut.ends_with("ü…"));
     }
 }

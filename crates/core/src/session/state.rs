@@ -1,33 +1,14 @@
 //! What a session keeps when its connection ends (§4.1).
-
 use std::{collections::HashSet, sync::Arc, time::Duration};
 
 use foldhash::fast::RandomState;
-use moorfall_wire::{PacketId, QoS, SubscriptionOptions, TopicFilter, VariableInt};
+use moorfall_wire::{PacketId, QoS, TopicFilter};
 
-use super::{subscribe::may_subscribe, subscribed::Subscribed};
-use crate::{Delivery, Holding, Message, Via, access::Access, in_flight::InFlight};
+use super::{subscribed::Subscribed, subscribing::may_subscribe};
+use crate::{Delivery, Granted, Holding, Message, access::Access, in_flight::InFlight};
 
 /// Seconds that a session outlives its connection when it never ends (§3.1.2.11.2).
 pub const NEVER: u32 = u32::MAX;
-
-/// One subscription as it was granted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Granted {
-    /// How messages are delivered; the QoS is the granted one.
-    pub options: SubscriptionOptions,
-    /// Comes back with each message that matches (§3.8.2.1.2).
-    pub identifier: Option<VariableInt>,
-}
-
-impl Granted {
-    /// A retained message as this subscription brings it (§3.3.1.3).
-    pub fn retained_delivery(&self, message: Arc<Message>) -> Delivery {
-        let qos = message.qos.min(self.options.qos);
-        let via = self.identifier.map(|identifier| Arc::new(Via { identifiers: vec![identifier], shared: None }));
-        Delivery { via, ..Delivery::new(message, qos, true) }
-    }
-}
 
 /// What an identifier is in use for.
 #[derive(Clone, Debug)]

@@ -1,65 +1,21 @@
 //! SUBSCRIBE and UNSUBSCRIBE.
-
 use moorfall_wire::{
-    Packet, PacketId, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe,
-    Subscription, TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe, VariableInt,
+    Packet, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe, Subscription,
+    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe,
 };
 
-use super::{Action, After, Cause, Denied, Granted, Phase, Refusal, Session, publish::check_size, shown};
+use super::{
+    action::Action,
+    checks::check_size,
+    machine::{After, Phase, Session},
+    refusal::{Cause, Denied, Refusal},
+    subscribing::{Refused, SLICE, Subscribing, decide, may_subscribe},
+};
 use crate::{
-    Time,
-    access::{Access, Act, Decision, Request},
+    Granted, Time,
+    access::{Access, Act},
+    shown::shown,
 };
-
-/// Whether the rules grant a filter; of a shared subscription, the filter behind the group.
-///
-/// Gives the highest QoS that they grant.
-pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, Denied> {
-    let decided = decide(access, filter)?;
-    decided.map_err(|(request, decision)| Denied::by_rules(access, request.request(), &decision))
-}
-
-/// What is refused by the rules, and how; it is put into words only where it is told.
-type Refused = (Inner, Decision);
-
-/// A filter, or the one behind the group of a shared subscription.
-struct Inner(TopicFilter);
-
-impl Inner {
-    fn request(&self) -> Request<'_> {
-        Request::Subscribe { filter: &self.0 }
-    }
-}
-
-fn decide(access: &Access, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
-    let inner = match filter.shared() {
-        None => None,
-        Some(Ok((_, inner))) => Some(inner),
-        Some(Err(error)) => {
-            let words = format!("{}: {error}", shown(filter));
-            return Err(Denied::new(ReasonCode::TopicFilterInvalid, Cause::Filter, words));
-        }
-    };
-    Ok(match access.decide(Request::Subscribe { filter: inner.as_ref().unwrap_or(filter) }) {
-        Decision::Allowed { highest_qos, .. } => Ok(highest_qos),
-        decision => Err((Inner(inner.unwrap_or_else(|| filter.clone())), decision)),
-    })
-}
-
-/// Filters that are gone through at a time: rules and filters that are long cost most of a millisecond each.
-const SLICE: usize = 8;
-
-/// A SUBSCRIBE that is gone through.
-#[derive(Debug)]
-pub(super) struct Subscribing {
-    arrived: Time,
-    packet_id: PacketId,
-    identifier: Option<VariableInt>,
-    left: std::vec::IntoIter<Subscription>,
-    reasons: Vec<ReasonCode>,
-    /// The first one in words, and how many there were.
-    refused: Option<Refusal>,
-}
 
 impl Session {
     /// The rules have changed, or what they see of the identity. A client that loses a subscription is told by the end

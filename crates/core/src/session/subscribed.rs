@@ -5,8 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 use foldhash::fast::RandomState;
 use moorfall_wire::TopicFilter;
 
-use super::Granted;
-use crate::Holding;
+use crate::{Granted, Holding};
 
 /// What a subscription takes beside its filter, bytes, about.
 const EACH: usize = 200;

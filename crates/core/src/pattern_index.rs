@@ -8,7 +8,7 @@ use smallvec::SmallVec;
 
 /// Places of patterns by their levels.
 #[derive(Debug, Default)]
-pub(crate) struct Index {
+pub(crate) struct PatternIndex {
     root: Node,
 }
 
@@ -22,7 +22,7 @@ struct Node {
     open: Vec<usize>,
 }
 
-impl Index {
+impl PatternIndex {
     /// Adds a pattern: its levels, `None` for any value, and whether it is open below.
     pub(crate) fn insert<'a>(&mut self, levels: impl IntoIterator<Item = Option<&'a str>>, open: bool, place: usize) {
         let mut node = &mut self.root;

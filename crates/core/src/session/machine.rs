@@ -1,0 +1,536 @@
+//! One session: its phases, and what moves it from one to the next.
+
+use std::{
+    collections::{HashSet, VecDeque},
+    sync::Arc,
+    time::Duration,
+};
+
+use bytes::{Buf, BytesMut};
+use bytestring::ByteString;
+use foldhash::fast::RandomState;
+use moorfall_wire::{
+    ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, Frame, MAX_PACKET_SIZE, Packet,
+    PacketId, PacketType, ProtocolVersion, ReasonCode, Will,
+};
+
+use super::{
+    action::{Action, Keep},
+    checks::will_message,
+    permissions::Permissions,
+    refusal::{Cause, Denied, Patience, Refusal},
+    state::{DelayedWill, Parting, SessionState},
+    subscribing::Subscribing,
+    terms::Terms,
+};
+use crate::{
+    Holding, Limits, Outgoing, SessionKey, Time,
+    access::{Access, Act, Request},
+    aliases::{InboundAliases, OutboundAliases},
+    in_flight::Quota,
+};
+
+/// Bytes after which a packet that is none of CONNECT's has shown it.
+const CONNECT_HEAD: usize = 16;
+
+/// The longest reason string, bytes.
+const REASON_STRING: usize = 1_024;
+
+/// The broker's side of one connection. See the module's contract.
+#[derive(Debug)]
+pub struct Session {
+    pub(super) limits: Arc<Limits>,
+    pub(super) version: ProtocolVersion,
+    pub(super) phase: Phase,
+    pub(super) began: Time,
+    /// The largest packet that the client takes, bytes.
+    pub(super) client_packet_size: usize,
+    /// Whether the client wants reason strings with failures.
+    pub(super) problem_information: bool,
+    pub(super) outgoing: Outgoing,
+    pub(super) actions: VecDeque<Action>,
+}
+
+#[derive(Debug)]
+pub(super) enum Phase {
+    /// Nothing has been received. The spare identifier is for a client that gives none.
+    Waiting { spare_id: ByteString },
+    /// CONNECT was received; the service finds out who it is.
+    Checking { connect: Box<Connect>, assigned_id: Option<ByteString> },
+    /// It may come in; an earlier connection of the same client is being ended. The properties go into CONNACK.
+    Admitting { terms: Box<Terms>, connack: Box<ConnAckProperties> },
+    /// CONNACK was sent.
+    Open(Box<Open>),
+    /// Nothing more is sent or accepted.
+    Closed(Option<Box<Parting>>),
+}
+
+/// State of an accepted client.
+#[derive(Debug)]
+pub(super) struct Open {
+    pub(super) key: SessionKey,
+    pub(super) access: Access,
+    pub(super) permissions: Permissions,
+    /// Whether what waits for the client was perhaps queued under other rules: the session was there before, or the
+    /// rules have changed.
+    pub(super) rights_may_be_lost: bool,
+    pub(super) keep_alive: Option<Duration>,
+    pub(super) last_heard: Time,
+    pub(super) will: Option<Will>,
+    /// Seconds that the session outlives the connection.
+    pub(super) expiry: u32,
+    pub(super) state: SessionState,
+    /// What the client still takes at QoS 1 and 2.
+    pub(super) quota: Quota,
+    /// Sent on an earlier connection and not yet again on this one.
+    pub(super) resend: VecDeque<PacketId>,
+    /// QoS 1 and 2 messages of the client that are not acknowledged to the end.
+    pub(super) unacknowledged: HashSet<PacketId, RandomState>,
+    /// Routed messages whose answer has not come.
+    pub(super) unanswered: usize,
+    pub(super) inbound_aliases: InboundAliases,
+    pub(super) outbound_aliases: OutboundAliases,
+    /// What is done when commits are answered, in order.
+    pub(super) held: VecDeque<(u64, After)>,
+    pub(super) next_commit: u64,
+    /// A SUBSCRIBE that is gone through.
+    pub(super) subscribing: Option<Box<Subscribing>>,
+    /// With a client that is refused often.
+    pub(super) patience: Patience,
+}
+
+/// What is done when a commit is answered.
+#[derive(Debug)]
+pub(super) enum After {
+    /// This is sent.
+    Send(Box<Packet>),
+    /// The message under this identifier is sent for the first time.
+    Deliver(PacketId),
+    /// What an earlier connection left is sent again.
+    Resend,
+}
+
+impl Session {
+    /// A new connection at `now`. `spare_id` becomes the client identifier of a client that gives none.
+    pub fn new(limits: Arc<Limits>, spare_id: impl Into<ByteString>, now: Time) -> Self {
+        Self {
+            limits,
+            version: ProtocolVersion::V5,
+            phase: Phase::Waiting { spare_id: spare_id.into() },
+            began: now,
+            client_packet_size: MAX_PACKET_SIZE,
+            problem_information: true,
+            outgoing: Outgoing::default(),
+            actions: VecDeque::new(),
+        }
+    }
+
+    /// The next thing to do. A large SUBSCRIBE is gone through in slices, as its actions are taken.
+    pub fn poll_action(&mut self) -> Option<Action> {
+        loop {
+            if let Some(action) = self.actions.pop_front() {
+                return Some(action);
+            }
+            if !self.subscribe_on() {
+                return None;
+            }
+        }
+    }
+
+    /// What an accepted client may do.
+    pub fn access(&self) -> Option<&Access> {
+        if let Phase::Open(open) = &self.phase { Some(&open.access) } else { None }
+    }
+
+    /// The next thing to keep on disk, if that is the next thing to do: what many share is locked for all of them.
+    pub fn poll_keep(&mut self) -> Option<Keep> {
+        match self.actions.pop_front_if(|action| matches!(action, Action::Keep(_))) {
+            Some(Action::Keep(keep)) => Some(keep),
+            _ => None,
+        }
+    }
+
+    /// Whether [`Session::poll_action`] would give something.
+    pub fn has_actions(&self) -> bool {
+        !self.actions.is_empty() || matches!(&self.phase, Phase::Open(open) if open.subscribing.is_some())
+    }
+
+    /// When [`Session::handle_timeout`] is due; `None` if never.
+    pub fn poll_timeout(&self) -> Option<Time> {
+        match &self.phase {
+            Phase::Waiting { .. } => Some(self.began + self.limits.connect_time),
+            // Whoever is not read from can't be heard.
+            Phase::Open(open) => open.patience.held_until.or(open.keep_alive.map(|silence| open.last_heard + silence)),
+            Phase::Checking { .. } | Phase::Admitting { .. } | Phase::Closed(_) => None,
+        }
+    }
+
+    /// Bytes for the client.
+    pub fn outgoing(&mut self) -> &mut Outgoing {
+        &mut self.outgoing
+    }
+
+    /// Whether packets may be handed in now: not while the client is being let in, not while as many of its messages
+    /// wait for their answers as it may send at a time, and not for a while after it was refused too often.
+    pub fn wants_packets(&self) -> bool {
+        match &self.phase {
+            Phase::Waiting { .. } => true,
+            Phase::Open(open) => {
+                open.unanswered <= usize::from(self.limits.receive_maximum)
+                    && open.patience.held_until.is_none()
+                    && open.subscribing.is_none()
+            }
+            _ => false,
+        }
+    }
+
+    /// Whether the client was accepted and is still connected.
+    pub fn is_open(&self) -> bool {
+        matches!(self.phase, Phase::Open(_))
+    }
+
+    /// Whether the connection is over.
+    pub fn is_closed(&self) -> bool {
+        matches!(self.phase, Phase::Closed(_))
+    }
+
+    /// The version that the client speaks, once it has said so.
+    pub fn version(&self) -> ProtocolVersion {
+        self.version
+    }
+
+    /// The largest packet to accept now, bytes.
+    pub fn packet_limit(&self) -> usize {
+        match self.phase {
+            Phase::Open(_) => self.limits.packet_bytes,
+            _ => self.limits.first_packet_bytes,
+        }
+    }
+
+    /// Takes the next packet off the receive buffer; `None` while it has not arrived whole.
+    pub fn next_packet(&self, buffer: &mut BytesMut) -> Result<Option<Packet>, DecodeError> {
+        let frame = match Frame::split(buffer, self.packet_limit()) {
+            Err(error @ DecodeError::TooLarge { .. }) if self.is_waiting() => {
+                match Connect::peek_version(buffer) {
+                    Some(version) => Err(DecodeError::Connect { version, error: Box::new(error) }),
+                    // What it says of itself is worth a moment.
+                    None if buffer.len() < CONNECT_HEAD => Ok(None),
+                    None => Err(error),
+                }
+            }
+            split => split,
+        };
+        frame?.map(|frame| Packet::decode(frame, self.version)).transpose()
+    }
+
+    /// Whether nothing was received yet.
+    pub fn is_waiting(&self) -> bool {
+        matches!(self.phase, Phase::Waiting { .. })
+    }
+
+    /// Turns away a client whose CONNECT, of which this has arrived, is not waited for.
+    pub fn turn_away(&mut self, reason: ReasonCode, words: String, arrived: &[u8]) {
+        if self.is_waiting() {
+            match Connect::peek_version(arrived) {
+                Some(version) => {
+                    self.version = version;
+                    self.refuse(reason, words);
+                }
+                None => self.close(self.began, words, false, true),
+            }
+        }
+    }
+
+    /// Whether the session outlives its connection, as far as is known now.
+    pub fn is_kept(&self) -> bool {
+        matches!(&self.phase, Phase::Open(open) if open.is_kept())
+    }
+
+    /// The will of an accepted client, as the message that it becomes, and its delay.
+    pub fn will(&self, now: Time) -> Option<DelayedWill> {
+        let Phase::Open(open) = &self.phase else { return None };
+        let will = open.will.as_ref()?;
+        let delay = Duration::from_secs(will.properties.will_delay_interval.unwrap_or(0).into());
+        Some(DelayedWill { message: will_message(will.clone(), open.key, now), delay })
+    }
+
+    /// Subscriptions of an accepted client.
+    pub fn subscription_count(&self) -> usize {
+        if let Phase::Open(open) = &self.phase { open.state.subscriptions.len() } else { 0 }
+    }
+
+    /// Messages sent to the client and not acknowledged.
+    pub fn in_flight(&self) -> usize {
+        if let Phase::Open(open) = &self.phase { open.state.in_flight.len() } else { 0 }
+    }
+
+    /// After the end: what outlives the connection. `None` if the client was never let in, and at the second call.
+    pub fn part(&mut self) -> Option<Parting> {
+        if let Phase::Closed(parting) = &mut self.phase { parting.take().map(|parting| *parting) } else { None }
+    }
+
+    /// What an accepted client holds counts in its identity's share. To be said right after [`Session::handle_admitted`].
+    pub fn hold_for(&mut self, holding: Arc<Holding>) {
+        if let Phase::Open(open) = &mut self.phase {
+            open.state.hold_for(holding);
+        }
+    }
+
+    /// A packet has arrived.
+    pub fn handle_packet(&mut self, now: Time, packet: Packet) {
+        match &mut self.phase {
+            Phase::Open(open) => open.last_heard = now,
+            Phase::Waiting { .. } => return self.handle_first_packet(now, packet),
+            Phase::Checking { .. } | Phase::Admitting { .. } | Phase::Closed(_) => return,
+        }
+        match packet {
+            Packet::Publish(publish) => self.handle_publish(now, publish),
+            Packet::PubAck(ack) => self.puback(now, ack.packet_id, ack.reason),
+            Packet::PubRec(ack) => self.handle_pubrec(now, &ack),
+            Packet::PubRel(ack) => self.handle_pubrel(&ack),
+            Packet::PubComp(ack) => self.handle_pubcomp(now, &ack),
+            Packet::Subscribe(subscribe) => self.handle_subscribe(now, subscribe),
+            Packet::Unsubscribe(unsubscribe) => self.handle_unsubscribe(unsubscribe),
+            Packet::PingReq => self.send(&Packet::PingResp),
+            Packet::Disconnect(disconnect) => self.handle_disconnect(now, &disconnect),
+            other => {
+                let words = format!("the client sent {}, which is not allowed here", other.packet_type());
+                self.fail(now, ReasonCode::ProtocolError, words);
+            }
+        }
+    }
+
+    /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about.
+    pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) {
+        let mut taken = 0;
+        while let Phase::Open(open) = &mut self.phase
+            && let Some(id) = Frame::plain_puback(&buffer[taken..])
+        {
+            open.last_heard = now;
+            taken += Frame::PLAIN_PUBACK;
+            self.puback(now, id, ReasonCode::Success);
+        }
+        buffer.advance(taken);
+    }
+
+    /// The bytes that arrived are not a packet.
+    pub fn handle_decode_error(&mut self, now: Time, error: &DecodeError) {
+        if let (Phase::Waiting { .. }, DecodeError::ProtocolVersion { level }) = (&self.phase, error) {
+            // [MQTT-3.1.2-2]: the refusal takes the form that the client is nearest to.
+            self.version = if *level < 5 { ProtocolVersion::V311 } else { ProtocolVersion::V5 };
+            return self.refuse(ReasonCode::UnsupportedProtocolVersion, error.to_string());
+        }
+        if let (Phase::Waiting { .. }, DecodeError::Connect { version, error: inner }) = (&self.phase, error)
+            && matches!(**inner, DecodeError::TooLarge { .. })
+        {
+            self.version = *version;
+            return self.refuse(error.reason_code(), format!("CONNECT is too large: {error}"));
+        }
+        let words = format!("the client sent what is not a packet: {error}");
+        if let (Phase::Waiting { .. }, DecodeError::Connect { version: ProtocolVersion::V5, .. }) = (&self.phase, error)
+        {
+            return self.refuse(error.reason_code(), words);
+        }
+        self.fail(now, error.reason_code(), words);
+    }
+
+    /// A time that [`Session::poll_timeout`] named has come.
+    pub fn handle_timeout(&mut self, now: Time) {
+        if self.poll_timeout().is_none_or(|due| now < due) {
+            return;
+        }
+        if let Phase::Open(open) = &mut self.phase
+            && open.patience.held_until.take().is_some()
+        {
+            open.last_heard = now;
+            return;
+        }
+        match &self.phase {
+            // [MQTT-3.1.2-22].
+            Phase::Open(open) => {
+                let silence = open.keep_alive.unwrap_or_default().as_secs_f32();
+                let words = format!("nothing was heard for {silence} s, one and a half times the keep alive");
+                self.fail(now, ReasonCode::KeepAliveTimeout, words);
+            }
+            _ => self.close(now, "no CONNECT arrived in time".into(), true, true),
+        }
+    }
+
+    /// The connection broke or was closed by the client without DISCONNECT.
+    pub fn handle_connection_lost(&mut self, now: Time, words: String) {
+        self.close(now, words, true, true);
+    }
+
+    /// The answer to [`Action::Commit`]: everything up to it is safe.
+    pub fn handle_committed(&mut self, now: Time, number: u64) {
+        while let Phase::Open(open) = &mut self.phase {
+            let Some((_, after)) = open.held.pop_front_if(|(held, _)| *held <= number) else { break };
+            match after {
+                After::Send(packet) => self.send(&packet),
+                After::Deliver(id) => self.send_message(now, id, false),
+                After::Resend => self.resend(now),
+            }
+        }
+    }
+
+    /// The broker ends the connection: taken over, shutting down, administrative action. With `discard` the session
+    /// ends too, whatever its expiry.
+    pub fn end(&mut self, now: Time, reason: ReasonCode, words: String, discard: bool) {
+        if let Phase::Open(open) = &mut self.phase
+            && discard
+        {
+            open.expiry = 0;
+        }
+        self.fail(now, reason, words);
+    }
+
+    /// [MQTT-3.14.4-3]: the will goes with a normal DISCONNECT, and only then.
+    pub(super) fn handle_disconnect(&mut self, now: Time, disconnect: &Disconnect) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        if let Some(expiry) = disconnect.properties.session_expiry_interval {
+            // §3.14.2.2.2: what was to end with the connection can't be kept after all.
+            if expiry > 0 && open.expiry == 0 {
+                let words = "the client asked to keep a session that was to end with its connection".into();
+                return self.fail(now, ReasonCode::ProtocolError, words);
+            }
+            open.expiry = expiry.min(self.limits.session_expiry_seconds);
+        }
+        if disconnect.properties.server_reference.is_some() {
+            let words = "only the server may name another server".into();
+            return self.fail(now, ReasonCode::ProtocolError, words);
+        }
+        let normal = disconnect.reason == ReasonCode::Success;
+        let words = match disconnect.reason {
+            ReasonCode::Success => "the client said goodbye".into(),
+            reason => format!("the client disconnected: {reason}"),
+        };
+        self.close(now, words, !normal, disconnect.reason.is_error());
+    }
+
+    /// Ends the connection for a reason; a 5.0 client that was accepted is told (§4.13).
+    pub(super) fn fail(&mut self, now: Time, reason: ReasonCode, words: String) {
+        if self.is_open() && self.version == ProtocolVersion::V5 && reason.allowed_in(PacketType::Disconnect) {
+            let reason_string = self.reason_string(&words);
+            let properties = DisconnectProperties { reason_string, ..DisconnectProperties::default() };
+            self.send(&Packet::Disconnect(Disconnect { reason, properties }));
+        }
+        self.close(now, words, true, true);
+    }
+
+    pub(super) fn close(&mut self, now: Time, words: String, publish_will: bool, failure: bool) {
+        match std::mem::replace(&mut self.phase, Phase::Closed(None)) {
+            Phase::Closed(parting) => {
+                self.phase = Phase::Closed(parting);
+                return;
+            }
+            Phase::Open(mut open) => {
+                let mut delayed = None;
+                if let Some(will) = open.will.take().filter(|_| publish_will) {
+                    delayed = self.publish_will(now, &open, will);
+                }
+                if open.is_kept() {
+                    self.keep_identifiers(&open.state);
+                }
+                let parting = Parting { expiry: open.expiry, state: open.state, will: delayed };
+                self.phase = Phase::Closed(Some(Box::new(parting)));
+            }
+            Phase::Waiting { .. } | Phase::Checking { .. } | Phase::Admitting { .. } => {}
+        }
+        self.actions.push_back(Action::Close { words, failure });
+    }
+
+    /// [MQTT-3.1.2-8]. A will that waits is given back: it is published when its delay is over or the session ends,
+    /// whichever comes first ([MQTT-3.1.3-9]). The right to publish is looked at again: it may have changed.
+    pub(super) fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
+        let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
+        let decision = open.access.decide(request);
+        if !decision.is_allowed() {
+            let words = format!("the will: {}", open.access.explain(request));
+            let message = Some(will_message(will.clone(), open.key, now));
+            let denied = Denied::new(ReasonCode::NotAuthorized, Cause::of(&open.access, &decision), words);
+            self.actions.push_back(Action::Refused(denied.refusal(Act::Publish, &will.topic, message)));
+            return None;
+        }
+        let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);
+        let message = will_message(will, open.key, now);
+        if seconds > 0 {
+            return Some(DelayedWill { message, delay: Duration::from_secs(seconds.into()) });
+        }
+        self.actions.push_back(Action::Route { message, packet_id: None });
+        None
+    }
+
+    /// What is in flight keeps its identifiers ([MQTT-4.4.0-1]). Those of QoS 2 are on disk already.
+    pub(super) fn keep_identifiers(&mut self, state: &SessionState) {
+        for id in state.in_flight.ids() {
+            if let Some(sent) = state.sent(id)
+                && sent.delivery.sequence > 0
+                && !sent.released
+            {
+                self.actions.push_back(Action::Keep(Keep::Assign(id, sent.delivery.clone())));
+            }
+        }
+    }
+
+    /// Notes what was refused. A client that is refused too often is not read from for a while, and in the end it goes.
+    pub(super) fn refused(&mut self, now: Time, refusal: Refusal) {
+        let limit = self.limits.refusals_per_second;
+        let is_too_much = match &mut self.phase {
+            Phase::Open(open) => open.patience.spend(refusal.count, now, limit),
+            _ => false,
+        };
+        let last = is_too_much.then(|| refusal.words.clone());
+        self.actions.push_back(Action::Refused(refusal));
+        if let Some(last) = last {
+            let words = format!("more than {limit} attempts a second were refused, for long; the last: {last}");
+            self.fail(now, ReasonCode::QuotaExceeded, words);
+        }
+    }
+
+    pub(super) fn keep(&mut self, keep: Keep) {
+        self.actions.push_back(Action::Keep(keep));
+    }
+
+    /// Does this once everything that was asked to be kept is safe.
+    pub(super) fn after_commit(&mut self, after: After) {
+        let Phase::Open(open) = &mut self.phase else { return };
+        open.next_commit += 1;
+        open.held.push_back((open.next_commit, after));
+        self.actions.push_back(Action::Commit(open.next_commit));
+    }
+
+    pub(super) fn send(&mut self, packet: &Packet) {
+        let encodes = "the session makes only packets that its version can say, from fields that were decoded or are \
+                       short";
+        if self.client_packet_size >= 2 * REASON_STRING {
+            return self.outgoing.put_packet(packet, self.version).expect(encodes);
+        }
+        // [MQTT-3.1.2-24]: nothing larger than the client takes is sent, whatever it is.
+        let mut bytes = BytesMut::new();
+        packet.encode(self.version, &mut bytes).expect(encodes);
+        if bytes.len() <= self.client_packet_size {
+            self.outgoing.put_bytes(&bytes);
+        }
+    }
+
+    /// The words as a reason string, cut to what is sensible; `None` if the client takes only tiny packets
+    /// ([MQTT-3.2.2-19]).
+    pub(super) fn reason_string(&self, words: &str) -> Option<ByteString> {
+        if self.client_packet_size < 2 * REASON_STRING {
+            return None;
+        }
+        let words = &words[..words.floor_char_boundary(REASON_STRING)];
+        Some(words.replace('\0', " ").into())
+    }
+
+    /// The same for packets in which the client may decline it ([MQTT-3.1.2-29]).
+    pub(super) fn problem_string(&self, words: &str) -> Option<ByteString> {
+        self.reason_string(words).filter(|_| self.problem_information && self.version == ProtocolVersion::V5)
+    }
+}
+
+impl Open {
+    pub(super) fn is_kept(&self) -> bool {
+        self.expiry > 0
+    }
+}

@@ -1,0 +1,174 @@
+//! What a client was found to be permitted, remembered, and how often.
+
+use std::{collections::HashMap, sync::Arc, time::Duration};
+
+use bytes::Bytes;
+use foldhash::fast::RandomState;
+use moorfall_wire::{Publish, QoS, ReasonCode, TopicName};
+
+use super::refusal::{Cause, Denied};
+use crate::{
+    Time,
+    access::{Access, Decision, Request},
+    blueprint::Rate,
+    plan::{Breach, Broken},
+    shown::shown,
+};
+
+/// Topics that a session remembers decisions for.
+const REMEMBERED: usize = 128;
+
+/// Bytes of a payload that are kept as a sample.
+const SAMPLE: usize = 256;
+
+/// What was decided for a topic.
+#[derive(Clone, Copy, Debug, Default)]
+struct Known {
+    /// A bit for each QoS, without and with the retain flag, that is allowed without a rate.
+    allowed: u8,
+    /// Which planned topic it is.
+    planned: Option<usize>,
+}
+
+/// Messages that broke the plan in one way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Drift {
+    /// Where.
+    pub topic: TopicName,
+    /// How.
+    pub breach: Breach,
+    /// In a sentence; empty if the breach says it all.
+    pub words: String,
+    /// How many messages.
+    pub count: u64,
+    /// How many of them were refused.
+    pub refused: u64,
+    /// The beginning of one payload.
+    pub sample: Bytes,
+}
+
+/// Messages that a rule with a rate still takes: as many as in its time, and never more at once.
+#[derive(Clone, Copy, Debug)]
+struct Bucket {
+    left: f64,
+    at: Time,
+}
+
+impl Bucket {
+    fn take(&mut self, rate: Rate, now: Time) -> bool {
+        let most = f64::from(rate.messages);
+        let gained = (now - self.at).as_secs_f64() * most / rate.every.max(Duration::from_secs(1)).as_secs_f64();
+        self.left = (self.left + gained).min(most);
+        self.at = now;
+        let may = self.left >= 1.0;
+        if may {
+            self.left -= 1.0;
+        }
+        may
+    }
+}
+
+/// What is remembered of a client's publishing. Most clients only listen, or publish to a few topics: what they need
+/// not takes no room.
+#[derive(Debug, Default)]
+pub(super) struct Permissions(pub(super) Option<Box<Remembered>>);
+
+#[derive(Debug, Default)]
+pub(super) struct Remembered {
+    known: HashMap<Box<str>, Known, RandomState>,
+    buckets: HashMap<usize, Bucket, RandomState>,
+    pub(super) drift: HashMap<(TopicName, Breach), Drift, RandomState>,
+}
+
+fn bit(qos: QoS, retain: bool) -> u8 {
+    1 << (qos.level() * 2 + u8::from(retain))
+}
+
+impl Permissions {
+    /// Everything is to be decided anew.
+    pub(super) fn forget(&mut self) {
+        if let Some(remembered) = &mut self.0 {
+            remembered.known.clear();
+            remembered.buckets.clear();
+        }
+    }
+
+    pub(super) fn knows(&self, topic: &str) -> bool {
+        self.0.as_ref().is_some_and(|remembered| remembered.known.contains_key(topic))
+    }
+
+    pub(super) fn drifts(&self) -> usize {
+        self.0.as_ref().map_or(0, |remembered| remembered.drift.len())
+    }
+}
+
+impl Remembered {
+    /// Whether the message may be published; a refusal with its reason.
+    pub(super) fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), Denied> {
+        let Publish { topic, qos, retain, .. } = publish;
+        let (qos, retain) = (*qos, *retain);
+        let bit = bit(qos, retain);
+        let known = self.known.get(&**topic).copied();
+        let planned = if known.is_some_and(|known| known.allowed & bit != 0) {
+            known.and_then(|known| known.planned)
+        } else {
+            let request = Request::Publish { topic, qos, retain };
+            let decision = access.decide(request);
+            let Decision::Allowed { rules, rate, .. } = decision else {
+                return Err(Denied::by_rules(access, request, &decision));
+            };
+            let planned = match known {
+                Some(known) => known.planned,
+                None => access.policy().and_then(|policy| policy.plan().find(topic)),
+            };
+            if let (Some(rate), Some(rule)) = (rate, rules.first()) {
+                let full = Bucket { left: rate.messages.into(), at: now };
+                if !self.buckets.entry(*rule).or_insert(full).take(rate, now) {
+                    let name = access.policy().map(|policy| Arc::clone(policy.rule_name(*rule))).unwrap_or_default();
+                    let topic = shown(topic);
+                    let words =
+                        format!("{} publishes more than {rate}, as rule `{name}` allows it to {topic}", access.name());
+                    return Err(Denied::new(ReasonCode::QuotaExceeded, Cause::Rate(name), words));
+                }
+            } else {
+                if self.known.len() >= REMEMBERED && known.is_none() {
+                    self.known.clear();
+                }
+                let allowed = bit | known.map_or(0, |known| known.allowed);
+                self.known.insert((**topic).into(), Known { allowed, planned });
+            }
+            planned
+        };
+        let Some(policy) = access.policy().filter(|policy| !policy.plan().topics().is_empty()) else { return Ok(()) };
+        let Some(place) = planned else {
+            self.note(publish, Broken { breach: Breach::Unplanned, words: String::new(), refused: false });
+            return Ok(());
+        };
+        let Some(broken) = policy.plan().check(place, qos, retain, &publish.payload) else { return Ok(()) };
+        let refusal = broken.refused.then(|| {
+            let reason = match broken.breach {
+                Breach::Payload => ReasonCode::PayloadFormatInvalid,
+                _ => ReasonCode::ImplementationSpecific,
+            };
+            let words = format!("{} breaks the plan of {}: {}", access.name(), shown(topic), broken.words);
+            Denied::new(reason, Cause::Plan(broken.breach), words)
+        });
+        self.note(publish, broken);
+        refusal.map_or(Ok(()), Err)
+    }
+
+    fn note(&mut self, publish: &Publish, broken: Broken) {
+        let key = (publish.topic.clone(), broken.breach);
+        if let Some(drift) = self.drift.get_mut(&key) {
+            drift.count += 1;
+            drift.refused += u64::from(broken.refused);
+            return;
+        }
+        // What is gathered must not borrow the receive buffer for long.
+        let topic = publish.topic.detached();
+        let sample = Bytes::copy_from_slice(&publish.payload[..publish.payload.len().min(SAMPLE)]);
+        let Broken { breach, words, refused } = broken;
+        let drift = Drift { topic: topic.clone(), breach, words, count: 1, refused: refused.into(), sample };
+        self.drift.insert((topic, breach), drift);
+    }
+}
