@@ -1,22 +1,11 @@
 <script lang="ts">
   import Router from 'svelte-spa-router';
+  import { wrap } from 'svelte-spa-router/wrap';
 
   import SignIn from '$lib/components/sign-in.svelte';
   import SideBar from '$lib/components/side-bar.svelte';
   import TopBar from '$lib/components/top-bar.svelte';
-  import AccessPage from '$lib/pages/access-page.svelte';
-  import BenchPage from '$lib/pages/bench-page.svelte';
-  import AuditPage from '$lib/pages/audit-page.svelte';
-  import ConnectPage from '$lib/pages/connect-page.svelte';
-  import DesignPage from '$lib/pages/design-page.svelte';
-  import IdentitiesPage from '$lib/pages/identities-page.svelte';
-  import JourneyPage from '$lib/pages/journey-page.svelte';
-  import TopicPage from '$lib/pages/topic-page.svelte';
-  import OverviewPage from '$lib/pages/overview-page.svelte';
-  import PeoplePage from '$lib/pages/people-page.svelte';
-  import RetainedPage from '$lib/pages/retained-page.svelte';
-  import TopicsPage from '$lib/pages/topics-page.svelte';
-  import { Bench } from '$lib/state/bench.svelte';
+  import { Desk } from '$lib/state/desk.svelte';
   import { ConsoleState } from '$lib/state/console.svelte';
   import { setShell } from '$lib/state/context';
   import { Retained } from '$lib/state/retained.svelte';
@@ -24,21 +13,23 @@
 
   const service = new ConsoleState();
   const theme = new Theme();
-  setShell({ service, theme, retained: new Retained(), bench: new Bench() });
+  setShell({ service, theme, retained: new Retained(), desk: new Desk() });
+  // A page is loaded when it is opened for the first time.
+  const overview = wrap({ asyncComponent: () => import('$lib/pages/overview-page.svelte') });
   const routes = {
-    '/': OverviewPage,
-    '/topics': TopicsPage,
-    '/retained': RetainedPage,
-    '/topic': TopicPage,
-    '/journey': JourneyPage,
-    '/bench': BenchPage,
-    '/connect': ConnectPage,
-    '/access': AccessPage,
-    '/identities': IdentitiesPage,
-    '/design': DesignPage,
-    '/people': PeoplePage,
-    '/audit': AuditPage,
-    '*': OverviewPage,
+    '/': overview,
+    '/topics': wrap({ asyncComponent: () => import('$lib/pages/topics-page.svelte') }),
+    '/retained': wrap({ asyncComponent: () => import('$lib/pages/retained-page.svelte') }),
+    '/topic': wrap({ asyncComponent: () => import('$lib/pages/topic-page.svelte') }),
+    '/journey': wrap({ asyncComponent: () => import('$lib/pages/journey-page.svelte') }),
+    '/desk': wrap({ asyncComponent: () => import('$lib/pages/desk-page.svelte') }),
+    '/first-connection': wrap({ asyncComponent: () => import('$lib/pages/connect-page.svelte') }),
+    '/access': wrap({ asyncComponent: () => import('$lib/pages/access-page.svelte') }),
+    '/identities': wrap({ asyncComponent: () => import('$lib/pages/identities-page.svelte') }),
+    '/design': wrap({ asyncComponent: () => import('$lib/pages/design-page.svelte') }),
+    '/people': wrap({ asyncComponent: () => import('$lib/pages/people-page.svelte') }),
+    '/audit': wrap({ asyncComponent: () => import('$lib/pages/audit-page.svelte') }),
+    '*': overview,
   };
 
   $effect(() => service.poll.start());

@@ -22,8 +22,8 @@ pub fn blueprint() -> Vec<SourceFile> {
     vec![SourceFile { name: "harrowmere.toml".into(), text: BLUEPRINT.into() }]
 }
 
-/// A set-up of the bench: the duty desk moves a gate, and the auditor may only look on.
-pub const BENCH: (&str, &str) = ("Move the gate at Kettle Weir", include_str!("../bench.json"));
+/// A set-up of the desk: the duty desk moves a gate, and the auditor may only look on.
+pub const DESK: (&str, &str) = ("Move the gate at Kettle Weir", include_str!("../desk.json"));
 
 /// Someone who connects in the catchment.
 #[derive(Clone, Debug, Deserialize)]

@@ -15,7 +15,7 @@ use moorfall_contract::running::RunningService;
 use moorfall_watch::sampler::Watch;
 use time::OffsetDateTime;
 
-use crate::{http::sign_ins::SignIns, watch::silences::Silences, work::held::Bench};
+use crate::{http::sign_ins::SignIns, watch::silences::Silences, work::held::Desk};
 
 /// The process that the broker runs in.
 #[derive(Debug)]
@@ -57,7 +57,7 @@ pub struct App {
     /// What was read of it lately.
     pub watch: Arc<Watch>,
     /// Clients that people hold.
-    pub desk: Arc<Bench>,
+    pub desk: Arc<Desk>,
     /// Whoever looks at it and runs it.
     pub people: Arc<People>,
 }
@@ -86,7 +86,7 @@ impl FromRef<App> for Arc<People> {
     }
 }
 
-impl FromRef<App> for Arc<Bench> {
+impl FromRef<App> for Arc<Desk> {
     fn from_ref(app: &App) -> Self {
         Arc::clone(&app.desk)
     }

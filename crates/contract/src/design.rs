@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use crate::kinds::{Act, ChangeKind, RuleEffect, Severity};
+
 pub use crate::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 
 /// One file of a blueprint.
@@ -32,8 +34,8 @@ impl From<&SourceFile> for BlueprintFile {
 /// Something that is wrong with a blueprint, with its place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FindingView {
-    /// `error` or `warning`.
-    pub severity: String,
+    /// How much it matters.
+    pub severity: Severity,
     /// The file's name.
     pub file: String,
     /// Line, from 1.
@@ -51,8 +53,7 @@ pub struct FindingView {
 impl From<&Finding> for FindingView {
     fn from(finding: &Finding) -> Self {
         let Finding { severity, file, line, column, message, remedy, excerpt } = finding.clone();
-        let severity = format!("{severity:?}").to_lowercase();
-        Self { severity, file, line: line as u64, column: column as u64, message, remedy, excerpt }
+        Self { severity: severity.into(), file, line: line as u64, column: column as u64, message, remedy, excerpt }
     }
 }
 
@@ -96,8 +97,8 @@ pub struct FieldChangeView {
 /// A change of one part of the design.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ChangeView {
-    /// `added`, `changed` or `removed`.
-    pub kind: String,
+    /// What becomes of it.
+    pub kind: ChangeKind,
     /// What it is: blueprint, level, topic, cohort, rule or proof.
     pub part: String,
     /// Its name.
@@ -114,7 +115,7 @@ impl From<&blueprint::Change> for ChangeView {
             FieldChangeView { field, before, after }
         });
         Self {
-            kind: format!("{:?}", change.kind).to_lowercase(),
+            kind: change.kind.into(),
             part: change.part.clone(),
             name: change.name.clone(),
             fields: fields.collect(),
@@ -205,8 +206,8 @@ pub struct AccessQuestion {
     /// The client identifier, where rules look at it; the identity's name if left out.
     #[serde(default)]
     pub client_id: String,
-    /// `publish` or `subscribe`.
-    pub act: String,
+    /// What.
+    pub act: Act,
     /// A topic, or a topic filter.
     pub topic: String,
     /// At which QoS a message is published.
@@ -222,8 +223,8 @@ pub struct AccessQuestion {
 pub struct RuleTrace {
     /// Its name.
     pub rule: String,
-    /// `allow` or `deny`.
-    pub effect: String,
+    /// What it does.
+    pub effect: RuleEffect,
     /// Whether it applies.
     pub applies: bool,
     /// Whether it decides.

@@ -9,7 +9,7 @@ use crate::retained::NameAndValue;
 
 /// A client that was opened.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchClientView {
+pub struct DeskClientView {
     /// By which it is named here.
     pub id: String,
     /// Its client identifier.
@@ -22,7 +22,7 @@ pub struct BenchClientView {
 
 /// The broker's answer.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchAnswer {
+pub struct DeskAnswer {
     /// Whether it did what was asked.
     pub accepted: bool,
     /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
@@ -35,21 +35,21 @@ pub struct BenchAnswer {
 
 /// Something that happened to a client.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchHappening {
+pub struct DeskHappening {
     /// Its number, from 1.
     pub number: u64,
     /// When.
     #[serde(with = "time::serde::rfc3339")]
     pub at: OffsetDateTime,
     /// A message that came; null if the connection ended.
-    pub message: Option<BenchArrival>,
+    pub message: Option<DeskArrival>,
     /// Why the connection ended; empty if it goes on.
     pub closed: String,
 }
 
 /// A message that came.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchArrival {
+pub struct DeskArrival {
     /// Its topic.
     pub topic: String,
     /// The payload; null if it is no text.
@@ -68,23 +68,23 @@ pub struct BenchArrival {
 
 /// What happened to a client.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchHappenings {
+pub struct DeskHappenings {
     /// The client, as it is named here.
     pub id: String,
-    /// Whether it is on the bench still.
+    /// Whether it is on the desk still.
     pub held: bool,
     /// The oldest first.
-    pub happenings: Vec<BenchHappening>,
+    pub happenings: Vec<DeskHappening>,
     /// How much was dropped in all, because nobody asked for it in time.
     pub dropped: u64,
 }
 
-/// A set-up of the bench.
+/// A set-up of the desk.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BenchSetupView {
+pub struct DeskSetupView {
     /// Its name.
     pub name: String,
-    /// Which clients stand on the bench, and what they do: as the console wrote it.
+    /// Which clients stand on the desk, and what they do: as the console wrote it.
     pub panes: Value,
     /// Who kept it last.
     pub changed_by: String,

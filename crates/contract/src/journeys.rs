@@ -148,8 +148,8 @@ pub struct RecordedMessage {
     pub refused: String,
     /// Why it may be published, or may not.
     pub access: String,
-    /// What the plan says.
-    pub plan: String,
+    /// What the plan says; null of a will, and of what the service itself publishes.
+    pub plan: Option<PlanVerdict>,
     /// Sessions that it leads to.
     pub recipients: u64,
     /// Of the first hundred of them, how many wait for it.

@@ -7,6 +7,7 @@ pub mod desk;
 pub mod effects;
 pub mod identities;
 pub mod journeys;
+pub mod kinds;
 pub mod people;
 pub mod problem;
 pub mod readings;

@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use crate::kinds::SignedInBy;
+
 /// One session, connected or away.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SessionView {
@@ -17,9 +19,8 @@ pub struct SessionView {
     pub address: String,
     /// The listener that it came by; empty while it is away.
     pub listener: String,
-    /// What its client signed in by: `password`, `token`, `certificate`, `secret`, or `nothing`; empty while it is away.
-    #[serde(default)]
-    pub signed_in_by: String,
+    /// What its client signed in by; null while it is away.
+    pub signed_in_by: Option<SignedInBy>,
     /// The subject of the certificate that its client has shown; empty without one.
     #[serde(default)]
     pub certificate: String,

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::readings::LiveRates;
+use crate::{kinds::QueuePolicy, readings::LiveRates};
 
 /// The state of the service.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -128,8 +128,8 @@ pub struct Limits {
     pub queue_bytes: u64,
     /// Bytes that may wait for all sessions of one identity.
     pub queue_bytes_per_identity: u64,
-    /// What happens to a message at the bound of a queue: drop-newest, drop-oldest or end-session.
-    pub queue_policy: String,
+    /// What happens to a message at the bound of a queue.
+    pub queue_policy: QueuePolicy,
     /// QoS 1 and 2 messages sent to one client and not acknowledged.
     pub in_flight: u64,
     /// QoS 1 and 2 messages that one client may send without their being acknowledged.

@@ -1,9 +1,11 @@
 //! The live hierarchy, filters, drift and refusals.
 
-use moorfall_core::{access::Act, plan::Breach};
+use moorfall_core::plan::Breach;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+use crate::kinds::{Act, Retention, RuleEffect};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -94,8 +96,8 @@ pub struct PlanEntry {
     pub payload: String,
     /// The quality of service; null if any.
     pub qos: Option<u8>,
-    /// Whether messages are retained: `required`, `allowed` or `never`.
-    pub retained: String,
+    /// Whether messages are retained.
+    pub retained: Retention,
     /// The longest time between two messages, seconds; null if none is said.
     pub cadence: Option<u64>,
 }
@@ -105,8 +107,8 @@ pub struct PlanEntry {
 pub struct RuleOnTopic {
     /// Its name.
     pub rule: String,
-    /// `allow` or `deny`.
-    pub effect: String,
+    /// What it does.
+    pub effect: RuleEffect,
     /// Whom it concerns.
     pub who: String,
     /// Whether it is about publishing.
@@ -256,7 +258,6 @@ pub struct RefusalView {
     /// By which client, the last time.
     pub client_id: String,
     /// Publishing or subscribing.
-    #[schema(value_type = String)]
     pub act: Act,
     /// The topic or filter of the last one, or its beginning.
     pub topic: String,

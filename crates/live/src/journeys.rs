@@ -16,7 +16,7 @@ use std::{
 
 use arc_swap::ArcSwap;
 use bytes::Bytes;
-use moorfall_core::{Message, SessionKey, Time, router::Recipient, session::Withheld};
+use moorfall_core::{Message, SessionKey, Time, plan::Agreement, router::Recipient, session::Withheld};
 use moorfall_wire::{QoS, ReasonCode, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use smallvec::SmallVec;
@@ -110,8 +110,8 @@ pub struct Publisher {
     pub identity: String,
     /// Why it may be published, or may not, in a sentence.
     pub access: String,
-    /// What the plan says, in a sentence; empty if nothing is planned.
-    pub plan: String,
+    /// How it agrees with the plan; `None` if that was not asked: it is a will, or the service's own.
+    pub plan: Option<Agreement>,
 }
 
 /// One message on its way.

@@ -109,8 +109,8 @@ async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure>
     let files = moorfall_demo::blueprint();
     let applied = service.apply_blueprint(files, "demo", "the catchment as the demo describes it").await;
     applied.map_err(|words| Failure(format!("the catchment's blueprint can't be applied:\n{words}")))?;
-    let (name, panes) = moorfall_demo::BENCH;
-    service.offer_bench_setup(name, &serde_json::from_str(panes)?).await.map_err(Failure)?;
+    let (name, panes) = moorfall_demo::DESK;
+    service.offer_desk_setup(name, &serde_json::from_str(panes)?).await.map_err(Failure)?;
     Ok(passwords)
 }
 

@@ -213,12 +213,12 @@ impl Service {
         &self.folder
     }
 
-    /// Keeps a set-up of the bench, unless there is one of this name. An error is a sentence.
-    pub async fn offer_bench_setup(&self, name: &str, panes: &serde_json::Value) -> Result<(), String> {
+    /// Keeps a set-up of the desk, unless there is one of this name. An error is a sentence.
+    pub async fn offer_desk_setup(&self, name: &str, panes: &serde_json::Value) -> Result<(), String> {
         let wrong = |error: moorfall_store::StoreError| error.to_string();
-        let known = self.app.broker.store().bench_setups().await.map_err(wrong)?;
+        let known = self.app.broker.store().desk_setups().await.map_err(wrong)?;
         if known.iter().all(|setup| setup.name != name) {
-            self.app.broker.store().put_bench_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
+            self.app.broker.store().put_desk_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
         }
         Ok(())
     }

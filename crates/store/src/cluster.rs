@@ -18,7 +18,11 @@ use nix::{
 use sha2::{Digest, Sha256};
 use tokio::{process::Command, time::sleep};
 
-use crate::database::{PRIVATE_NAME, SERVICE_ROLE};
+/// The name of the private cluster's database, and of the role that owns it: it makes the tables, and nothing else.
+pub(crate) const PRIVATE_NAME: &str = "moorfall";
+
+/// The role of the private cluster that the service works as: it may read and write rows, and change no tables.
+pub(crate) const SERVICE_ROLE: &str = "moorfall_service";
 
 /// The longest path of a Unix socket that the system takes, bytes.
 const SOCKET_PATH: usize = 107;

@@ -1,5 +1,4 @@
 //! The connection to PostgreSQL.
-
 use std::{
     str::FromStr,
     time::{Duration, Instant},
@@ -10,7 +9,7 @@ use sqlx::{
     postgres::{PgConnectOptions, PgPoolOptions},
 };
 
-use crate::PrivateCluster;
+use crate::cluster::{PRIVATE_NAME, PrivateCluster, SERVICE_ROLE};
 
 /// What can go wrong with the database.
 #[derive(Debug, thiserror::Error)]
@@ -67,12 +66,6 @@ impl StoreError {
 pub struct Store {
     pub(crate) pool: PgPool,
 }
-
-/// The name of the private cluster's database, and of the role that owns it: it makes the tables, and nothing else.
-pub(crate) const PRIVATE_NAME: &str = "moorfall";
-
-/// The role of the private cluster that the service works as: it may read and write rows, and change no tables.
-pub(crate) const SERVICE_ROLE: &str = "moorfall_service";
 
 /// How long a statement waits for a connection before the database counts as away.
 const PATIENCE: Duration = Duration::from_secs(3);

@@ -2,12 +2,12 @@
 
 mod audit;
 mod authorities;
-mod bench_setups;
 mod changes;
 mod cluster;
 mod console_sessions;
 mod database;
 mod database_health;
+mod desk_setups;
 mod identities;
 mod journal;
 mod people;
@@ -18,12 +18,12 @@ mod tokens;
 
 pub use audit::{AuditRecord, Author, Deed};
 pub use authorities::AuthorityRecord;
-pub use bench_setups::BenchSetup;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster, closed_to};
 pub use console_sessions::StoredSignIn;
 pub use database::{Store, StoreError};
 pub use database_health::{Asked, Database};
+pub use desk_setups::DeskSetup;
 pub use identities::{IdentityRecord, IdentityRow};
 pub use journal::{Stored, StoredSession};
 pub use people::PersonRecord;

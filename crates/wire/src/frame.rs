@@ -1,70 +1,10 @@
 //! Fixed header (§2.1): where one packet ends in a stream of bytes.
-
-use std::fmt;
-
 use bytes::{Buf, Bytes, BytesMut};
 
-use crate::{DecodeError, PacketId, reader::variable_int_size};
+use crate::{DecodeError, PacketId, PacketType, reader::variable_int_size};
 
 /// The largest packet that the format can describe, bytes: five bytes of header and 268,435,455 behind.
 pub const MAX_PACKET_SIZE: usize = 5 + 268_435_455;
-
-/// Control packet types (§2.1.2).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs, reason = "the names are the standard's own")]
-pub enum PacketType {
-    Connect = 1,
-    ConnAck = 2,
-    Publish = 3,
-    PubAck = 4,
-    PubRec = 5,
-    PubRel = 6,
-    PubComp = 7,
-    Subscribe = 8,
-    SubAck = 9,
-    Unsubscribe = 10,
-    UnsubAck = 11,
-    PingReq = 12,
-    PingResp = 13,
-    Disconnect = 14,
-    Auth = 15,
-}
-
-impl PacketType {
-    const ALL: [Self; 15] = [
-        Self::Connect,
-        Self::ConnAck,
-        Self::Publish,
-        Self::PubAck,
-        Self::PubRec,
-        Self::PubRel,
-        Self::PubComp,
-        Self::Subscribe,
-        Self::SubAck,
-        Self::Unsubscribe,
-        Self::UnsubAck,
-        Self::PingReq,
-        Self::PingResp,
-        Self::Disconnect,
-        Self::Auth,
-    ];
-
-    /// The flags that the fixed header must carry; `None` for PUBLISH, whose flags have meaning (§2.1.3).
-    pub(crate) fn required_flags(self) -> Option<u8> {
-        match self {
-            Self::Publish => None,
-            Self::PubRel | Self::Subscribe | Self::Unsubscribe => Some(0b0010),
-            _ => Some(0),
-        }
-    }
-}
-
-impl fmt::Display for PacketType {
-    /// The name as the standard writes it, such as `PUBLISH`.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&format!("{self:?}").to_uppercase())
-    }
-}
 
 /// One whole packet, cut from the stream and not looked into yet.
 #[derive(Clone, Debug, PartialEq, Eq)]

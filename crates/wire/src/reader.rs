@@ -3,7 +3,7 @@
 use bytes::{Buf, BufMut, Bytes, BytesMut};
 use bytestring::ByteString;
 
-use crate::{DecodeError, EncodeError, PacketId};
+use crate::{DecodeError, EncodeError, PacketId, PacketType, QoS, ReasonCode};
 
 /// The largest variable byte integer (§1.5.5).
 pub(crate) const VARIABLE_INT_MAX: u32 = 268_435_455;
@@ -130,4 +130,22 @@ pub(crate) fn put_string(out: &mut BytesMut, text: &str) -> Result<(), EncodeErr
         return Err(EncodeError::Nul);
     }
     put_binary(out, text.as_bytes())
+}
+
+impl ReasonCode {
+    /// Reads a code and checks that `packet` may carry it.
+    pub(crate) fn decode(reader: &mut Reader, packet: PacketType) -> Result<Self, DecodeError> {
+        let code = reader.u8("the reason code")?;
+        Self::try_from(code)
+            .ok()
+            .filter(|reason| reason.allowed_in(packet))
+            .ok_or(DecodeError::ReasonCode { packet, code })
+    }
+}
+
+impl QoS {
+    /// From the two bits of a packet; 3 is malformed ([MQTT-3.3.1-4]).
+    pub(crate) fn from_bits(bits: u8) -> Result<Self, DecodeError> {
+        Self::try_from(bits).map_err(|_| DecodeError::QoS { value: bits })
+    }
 }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::{DecodeError, PacketType, reader::Reader};
+use crate::PacketType;
 
 macro_rules! reason_codes {
     ($( $name:ident = $value:literal, $words:literal, [$($packet:ident),*]; )*) => {
@@ -89,15 +89,6 @@ impl ReasonCode {
     /// Whether the code reports a failure (0x80 and above).
     pub fn is_error(self) -> bool {
         self as u8 >= 0x80
-    }
-
-    /// Reads a code and checks that `packet` may carry it.
-    pub(crate) fn decode(reader: &mut Reader, packet: PacketType) -> Result<Self, DecodeError> {
-        let code = reader.u8("the reason code")?;
-        Self::try_from(code)
-            .ok()
-            .filter(|reason| reason.allowed_in(packet))
-            .ok_or(DecodeError::ReasonCode { packet, code })
     }
 
     /// The nearest of the answers that a 3.1.1 CONNACK can give (3.1.1 §3.2.2.3).

@@ -2,8 +2,6 @@
 
 use std::{fmt, num::NonZeroU16};
 
-use crate::DecodeError;
-
 /// Packet identifier, 1 to 65,535 (§2.2.1: zero is never used).
 pub type PacketId = NonZeroU16;
 
@@ -51,11 +49,6 @@ impl QoS {
     /// The level as a number, 0 to 2.
     pub fn level(self) -> u8 {
         self as u8
-    }
-
-    /// From the two bits of a packet; 3 is malformed ([MQTT-3.3.1-4]).
-    pub(crate) fn from_bits(bits: u8) -> Result<Self, DecodeError> {
-        Self::try_from(bits).map_err(|_| DecodeError::QoS { value: bits })
     }
 }
 

@@ -113,143 +113,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/bench/clients": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Open a client as an identity. It is closed when nobody has asked for a minute what happened to it. */
-        post: operations["open_bench_client"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/clients/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Close a client. */
-        delete: operations["close_bench_client"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/clients/{id}/publish": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Have a client publish. */
-        post: operations["bench_publish"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/clients/{id}/subscribe": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Have a client subscribe. */
-        post: operations["bench_subscribe"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/clients/{id}/unsubscribe": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Have a client unsubscribe. */
-        post: operations["bench_unsubscribe"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/happenings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What happened to clients; waits for something, if asked to. */
-        get: operations["bench_happenings"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/setups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** All set-ups of the bench. */
-        get: operations["list_bench_setups"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bench/setups/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Keep a set-up of the bench, in place of one of the same name. */
-        put: operations["put_bench_setup"];
-        post?: never;
-        /** Forget a set-up of the bench. */
-        delete: operations["remove_bench_setup"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/blueprint/check": {
         parameters: {
             query?: never;
@@ -383,6 +246,143 @@ export interface paths {
         /** Sign in by a program: the answer holds a token, to be sent as a bearer token. */
         post: operations["token"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a client as an identity. It is closed when nobody has asked for a minute what happened to it. */
+        post: operations["open_desk_client"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/clients/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Close a client. */
+        delete: operations["close_desk_client"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/clients/{id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client publish. */
+        post: operations["desk_publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/clients/{id}/subscribe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client subscribe. */
+        post: operations["desk_subscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/clients/{id}/unsubscribe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a client unsubscribe. */
+        post: operations["desk_unsubscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/happenings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to clients; waits for something, if asked to. */
+        get: operations["desk_happenings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All set-ups of the desk. */
+        get: operations["list_desk_setups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/setups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a set-up of the desk, in place of one of the same name. */
+        put: operations["put_desk_setup"];
+        post?: never;
+        /** Forget a set-up of the desk. */
+        delete: operations["remove_desk_setup"];
         options?: never;
         head?: never;
         patch?: never;
@@ -862,8 +862,8 @@ export interface components {
         };
         /** @description A question about access. */
         AccessQuestion: {
-            /** @description `publish` or `subscribe`. */
-            act: string;
+            /** @description What. */
+            act: components["schemas"]["Act"];
             /** @description The client identifier, where rules look at it; the identity's name if left out. */
             client_id?: string;
             /** @description Who: an identity, or `anonymous`. */
@@ -878,6 +878,11 @@ export interface components {
             /** @description A topic, or a topic filter. */
             topic: string;
         };
+        /**
+         * @description What somebody wants to do.
+         * @enum {string}
+         */
+        Act: "publish" | "subscribe";
         /** @description A blueprint to be applied. */
         Application: {
             /**
@@ -948,171 +953,6 @@ export interface components {
             /** @description The subject of its first certificate (RFC 4514). */
             subject: string;
         };
-        /** @description The broker's answer. */
-        BenchAnswer: {
-            /** @description Whether it did what was asked. */
-            accepted: boolean;
-            /**
-             * Format: int32
-             * @description Its reason code; null if there is none: at QoS 0, or in 3.1.1.
-             */
-            reason?: number | null;
-            /**
-             * Format: double
-             * @description Milliseconds until it came; null if none comes.
-             */
-            took?: number | null;
-            /** @description In words. */
-            words: string;
-        };
-        /** @description A message that came. */
-        BenchArrival: {
-            /** @description Whether it may have been sent before. */
-            duplicate: boolean;
-            /** @description The payload; null if it is no text. */
-            payload?: string | null;
-            /** @description The payload in Base64. */
-            payload_base64: string;
-            /** @description Its properties, in words. */
-            properties: components["schemas"]["NameAndValue"][];
-            /**
-             * Format: int32
-             * @description The quality of service of the delivery.
-             */
-            qos: number;
-            /** @description Its retain flag. */
-            retain: boolean;
-            /** @description Its topic. */
-            topic: string;
-        };
-        /** @description A client that was opened. */
-        BenchClientView: {
-            /** @description Its client identifier. */
-            client_id: string;
-            /** @description By which it is named here. */
-            id: string;
-            /** @description Whether an earlier session goes on. */
-            session_present: boolean;
-            /** @description What the broker said of its limits, in a sentence each. */
-            terms: string[];
-        };
-        /** @description What a client does not want to read any more. */
-        BenchFilter: {
-            /** @description The topic filter. */
-            filter: string;
-        };
-        /** @description Something that happened to a client. */
-        BenchHappening: {
-            /**
-             * Format: date-time
-             * @description When.
-             */
-            at: string;
-            /** @description Why the connection ended; empty if it goes on. */
-            closed: string;
-            message?: components["schemas"]["BenchArrival"] | null;
-            /**
-             * Format: int64
-             * @description Its number, from 1.
-             */
-            number: number;
-        };
-        /** @description What happened to a client. */
-        BenchHappenings: {
-            /**
-             * Format: int64
-             * @description How much was dropped in all, because nobody asked for it in time.
-             */
-            dropped: number;
-            /** @description The oldest first. */
-            happenings: components["schemas"]["BenchHappening"][];
-            /** @description Whether it is on the bench still. */
-            held: boolean;
-            /** @description The client, as it is named here. */
-            id: string;
-        };
-        /** @description A message to be published. */
-        BenchMessage: {
-            /** @description What the payload is. */
-            content_type?: string;
-            /** @description By which an answer is known, as text. */
-            correlation?: string;
-            /**
-             * Format: int32
-             * @description Seconds until it expires.
-             */
-            expiry?: number | null;
-            /** @description The payload in Base64. */
-            payload: string;
-            /**
-             * Format: int32
-             * @description The quality of service.
-             */
-            qos?: number;
-            /** @description Where an answer is awaited. */
-            response_topic?: string;
-            /** @description Whether it is to be retained. */
-            retain?: boolean;
-            /** @description The topic. */
-            topic: string;
-            /** @description The publisher's own properties. */
-            user?: components["schemas"]["NameAndValue"][];
-        };
-        /** @description A client to be opened. */
-        BenchOrder: {
-            /** @description Whether an earlier session of the client identifier is discarded. */
-            clean_start?: boolean;
-            /** @description Its client identifier; the broker gives it one if this is empty. */
-            client_id?: string;
-            /** @description Whose rights it has. */
-            identity: string;
-            /**
-             * Format: int32
-             * @description The longest silence, seconds.
-             */
-            keep_alive?: number;
-            /**
-             * Format: int32
-             * @description Seconds that the session outlives the connection; 4,294,967,295 is for ever.
-             */
-            session_expiry?: number;
-            /** @description `3.1.1` or `5.0`. */
-            version?: string;
-            will?: components["schemas"]["BenchMessage"] | null;
-        };
-        /** @description A set-up of the bench. */
-        BenchSetupView: {
-            /**
-             * Format: date-time
-             * @description When.
-             */
-            changed_at: string;
-            /** @description Who kept it last. */
-            changed_by: string;
-            /** @description Its name. */
-            name: string;
-            /** @description Which clients stand on the bench, and what they do: as the console wrote it. */
-            panes: unknown;
-        };
-        /** @description What a client wants to read. */
-        BenchSubscription: {
-            /** @description The topic filter. */
-            filter: string;
-            /** @description Leave out its own messages (5.0). */
-            no_local?: boolean;
-            /**
-             * Format: int32
-             * @description The quality of service.
-             */
-            qos?: number;
-            /** @description Pass on the retain flag as published (5.0). */
-            retain_as_published?: boolean;
-            /**
-             * Format: int32
-             * @description Retained messages: 0 send them, 1 only if the subscription is new, 2 never (5.0).
-             */
-            retain_handling?: number;
-        };
         /** @description A blueprint that is not in force. */
         BlueprintDraft: {
             /** @description Its files. */
@@ -1125,12 +965,17 @@ export interface components {
             /** @description Its text. */
             text: string;
         };
+        /**
+         * @description What becomes of a part of the design.
+         * @enum {string}
+         */
+        ChangeKind: "added" | "changed" | "removed";
         /** @description A change of one part of the design. */
         ChangeView: {
             /** @description The fields that differ. */
             fields: components["schemas"]["FieldChangeView"][];
-            /** @description `added`, `changed` or `removed`. */
-            kind: string;
+            /** @description What becomes of it. */
+            kind: components["schemas"]["ChangeKind"];
             /** @description Its name. */
             name: string;
             /** @description What it is: blueprint, level, topic, cohort, rule or proof. */
@@ -1184,6 +1029,171 @@ export interface components {
             check: components["schemas"]["Check"];
             /** @description What applying it does. */
             effects: components["schemas"]["Effects"];
+        };
+        /** @description The broker's answer. */
+        DeskAnswer: {
+            /** @description Whether it did what was asked. */
+            accepted: boolean;
+            /**
+             * Format: int32
+             * @description Its reason code; null if there is none: at QoS 0, or in 3.1.1.
+             */
+            reason?: number | null;
+            /**
+             * Format: double
+             * @description Milliseconds until it came; null if none comes.
+             */
+            took?: number | null;
+            /** @description In words. */
+            words: string;
+        };
+        /** @description A message that came. */
+        DeskArrival: {
+            /** @description Whether it may have been sent before. */
+            duplicate: boolean;
+            /** @description The payload; null if it is no text. */
+            payload?: string | null;
+            /** @description The payload in Base64. */
+            payload_base64: string;
+            /** @description Its properties, in words. */
+            properties: components["schemas"]["NameAndValue"][];
+            /**
+             * Format: int32
+             * @description The quality of service of the delivery.
+             */
+            qos: number;
+            /** @description Its retain flag. */
+            retain: boolean;
+            /** @description Its topic. */
+            topic: string;
+        };
+        /** @description A client that was opened. */
+        DeskClientView: {
+            /** @description Its client identifier. */
+            client_id: string;
+            /** @description By which it is named here. */
+            id: string;
+            /** @description Whether an earlier session goes on. */
+            session_present: boolean;
+            /** @description What the broker said of its limits, in a sentence each. */
+            terms: string[];
+        };
+        /** @description What a client does not want to read any more. */
+        DeskFilter: {
+            /** @description The topic filter. */
+            filter: string;
+        };
+        /** @description Something that happened to a client. */
+        DeskHappening: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why the connection ended; empty if it goes on. */
+            closed: string;
+            message?: components["schemas"]["DeskArrival"] | null;
+            /**
+             * Format: int64
+             * @description Its number, from 1.
+             */
+            number: number;
+        };
+        /** @description What happened to a client. */
+        DeskHappenings: {
+            /**
+             * Format: int64
+             * @description How much was dropped in all, because nobody asked for it in time.
+             */
+            dropped: number;
+            /** @description The oldest first. */
+            happenings: components["schemas"]["DeskHappening"][];
+            /** @description Whether it is on the desk still. */
+            held: boolean;
+            /** @description The client, as it is named here. */
+            id: string;
+        };
+        /** @description A message to be published. */
+        DeskMessage: {
+            /** @description What the payload is. */
+            content_type?: string;
+            /** @description By which an answer is known, as text. */
+            correlation?: string;
+            /**
+             * Format: int32
+             * @description Seconds until it expires.
+             */
+            expiry?: number | null;
+            /** @description The payload in Base64. */
+            payload: string;
+            /**
+             * Format: int32
+             * @description The quality of service.
+             */
+            qos?: number;
+            /** @description Where an answer is awaited. */
+            response_topic?: string;
+            /** @description Whether it is to be retained. */
+            retain?: boolean;
+            /** @description The topic. */
+            topic: string;
+            /** @description The publisher's own properties. */
+            user?: components["schemas"]["NameAndValue"][];
+        };
+        /** @description A client to be opened. */
+        DeskOrder: {
+            /** @description Whether an earlier session of the client identifier is discarded. */
+            clean_start?: boolean;
+            /** @description Its client identifier; the broker gives it one if this is empty. */
+            client_id?: string;
+            /** @description Whose rights it has. */
+            identity: string;
+            /**
+             * Format: int32
+             * @description The longest silence, seconds.
+             */
+            keep_alive?: number;
+            /**
+             * Format: int32
+             * @description Seconds that the session outlives the connection; 4,294,967,295 is for ever.
+             */
+            session_expiry?: number;
+            /** @description `3.1.1` or `5.0`. */
+            version?: string;
+            will?: components["schemas"]["DeskMessage"] | null;
+        };
+        /** @description A set-up of the desk. */
+        DeskSetupView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            changed_at: string;
+            /** @description Who kept it last. */
+            changed_by: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Which clients stand on the desk, and what they do: as the console wrote it. */
+            panes: unknown;
+        };
+        /** @description What a client wants to read. */
+        DeskSubscription: {
+            /** @description The topic filter. */
+            filter: string;
+            /** @description Leave out its own messages (5.0). */
+            no_local?: boolean;
+            /**
+             * Format: int32
+             * @description The quality of service.
+             */
+            qos?: number;
+            /** @description Pass on the retain flag as published (5.0). */
+            retain_as_published?: boolean;
+            /**
+             * Format: int32
+             * @description Retained messages: 0 send them, 1 only if the subscription is new, 2 never (5.0).
+             */
+            retain_handling?: number;
         };
         /**
          * @description How traffic and plan differ.
@@ -1283,8 +1293,8 @@ export interface components {
             message: string;
             /** @description What to do about it; empty if the message says it. */
             remedy: string;
-            /** @description `error` or `warning`. */
-            severity: string;
+            /** @description How much it matters. */
+            severity: components["schemas"]["Severity"];
         };
         /** @description Whether something works. */
         Health: {
@@ -1558,8 +1568,8 @@ export interface components {
              * @description Messages that may wait for one session.
              */
             queue_messages: number;
-            /** @description What happens to a message at the bound of a queue: drop-newest, drop-oldest or end-session. */
-            queue_policy: string;
+            /** @description What happens to a message at the bound of a queue. */
+            queue_policy: components["schemas"]["QueuePolicy"];
             /**
              * Format: int64
              * @description QoS 1 and 2 messages that one client may send without their being acknowledged.
@@ -1855,8 +1865,8 @@ export interface components {
              * @description The quality of service; null if any.
              */
             qos?: number | null;
-            /** @description Whether messages are retained: `required`, `allowed` or `never`. */
-            retained: string;
+            /** @description Whether messages are retained. */
+            retained: components["schemas"]["Retention"];
         };
         /** @description Lines for a blueprint. */
         PlanLines: {
@@ -1911,6 +1921,11 @@ export interface components {
             /** @description Why it does not hold, or what a person should know. */
             words: string;
         };
+        /**
+         * @description What happens to a message that does not fit into a queue.
+         * @enum {string}
+         */
+        QueuePolicy: "drop-newest" | "drop-oldest" | "end-session";
         /** @description One session that a message leads to. */
         RecipientView: {
             /**
@@ -1976,8 +1991,7 @@ export interface components {
              * @description Its number.
              */
             number: number;
-            /** @description What the plan says. */
-            plan: string;
+            plan?: components["schemas"]["PlanVerdict"] | null;
             /** @description The beginning of its payload; null if that is no text. */
             preview?: string | null;
             /**
@@ -2071,7 +2085,7 @@ export interface components {
         /** @description Attempts that were refused. */
         RefusalView: {
             /** @description Publishing or subscribing. */
-            act: string;
+            act: components["schemas"]["Act"];
             /** @description Why, in a few words that are the same for one cause. */
             cause: string;
             /** @description By which client, the last time. */
@@ -2174,6 +2188,11 @@ export interface components {
             /** @description Its topic. */
             topic: string;
         };
+        /**
+         * @description Whether messages of a topic are retained.
+         * @enum {string}
+         */
+        Retention: "allowed" | "required" | "never";
         /** @description Which earlier revision is to be in force again. */
         Reversion: {
             /**
@@ -2222,10 +2241,15 @@ export interface components {
          * @enum {string}
          */
         Role: "watch" | "operate" | "design" | "own";
+        /**
+         * @description What a rule does.
+         * @enum {string}
+         */
+        RuleEffect: "allow" | "deny";
         /** @description A rule that is about the topic, for some identities at least. */
         RuleOnTopic: {
-            /** @description `allow` or `deny`. */
-            effect: string;
+            /** @description What it does. */
+            effect: components["schemas"]["RuleEffect"];
             /** @description Whether it is about publishing. */
             publish: boolean;
             /** @description Its name. */
@@ -2243,8 +2267,8 @@ export interface components {
             applies: boolean;
             /** @description Whether it decides. */
             decides: boolean;
-            /** @description `allow` or `deny`. */
-            effect: string;
+            /** @description What it does. */
+            effect: components["schemas"]["RuleEffect"];
             /** @description Its name. */
             rule: string;
             /** @description Why it does not apply; empty if it does. */
@@ -2333,8 +2357,7 @@ export interface components {
              * @description What it tried and was refused.
              */
             refused: number;
-            /** @description What its client signed in by: `password`, `token`, `certificate`, `secret`, or `nothing`; empty while it is away. */
-            signed_in_by?: string;
+            signed_in_by?: components["schemas"]["SignedInBy"] | null;
             /**
              * Format: date-time
              * @description When it connected; while it is away, when it left.
@@ -2353,6 +2376,16 @@ export interface components {
              */
             withheld: number;
         };
+        /**
+         * @description How much a finding matters.
+         * @enum {string}
+         */
+        Severity: "error" | "warning";
+        /**
+         * @description How a client signed in.
+         * @enum {string}
+         */
+        SignedInBy: "nothing" | "secret" | "password" | "token" | "certificate" | "person";
         /** @description The administrator's secret, a person's name and password, or what a link says that signs in once. */
         SignIn: {
             /** @description The end of a link that signs in once. */
@@ -3373,904 +3406,6 @@ export interface operations {
             };
         };
     };
-    open_bench_client: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BenchOrder"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchClientView"];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not declared as JSON */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    close_bench_client: {
-        parameters: {
-            query?: {
-                /** @description Break the connection without a goodbye, so that the will is published. */
-                abruptly?: boolean;
-            };
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Closed */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for something that is not acceptable, and says why */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bench_publish: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BenchMessage"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchAnswer"];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not declared as JSON */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bench_subscribe: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BenchSubscription"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchAnswer"];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not declared as JSON */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bench_unsubscribe: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BenchFilter"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchAnswer"];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not declared as JSON */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bench_happenings: {
-        parameters: {
-            query: {
-                /** @description Which clients, and after which happening of each: `ID.NUMBER`, with commas between them. */
-                of: string;
-                /** @description Wait so many seconds for something to happen to one of them. */
-                wait?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchHappenings"][];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_bench_setups: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchSetupView"][];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for something that is not acceptable, and says why */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    put_bench_setup: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": unknown;
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BenchSetupView"];
-                };
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not declared as JSON */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    remove_bench_setup: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Removed */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description The request can't be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for a name that is none of this service's */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request asks for something that is not acceptable, and says why */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The service has a fault; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     check_blueprint: {
         parameters: {
             query?: never;
@@ -5198,6 +4333,904 @@ export interface operations {
             };
             /** @description The body is not declared as JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for something that is not acceptable, and says why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_desk_client: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskOrder"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskClientView"];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_desk_client: {
+        parameters: {
+            query?: {
+                /** @description Break the connection without a goodbye, so that the will is published. */
+                abruptly?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Closed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for something that is not acceptable, and says why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    desk_publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskMessage"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskAnswer"];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    desk_subscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskSubscription"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskAnswer"];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    desk_unsubscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskFilter"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskAnswer"];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    desk_happenings: {
+        parameters: {
+            query: {
+                /** @description Which clients, and after which happening of each: `ID.NUMBER`, with commas between them. */
+                of: string;
+                /** @description Wait so many seconds for something to happen to one of them. */
+                wait?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskHappenings"][];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_desk_setups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskSetupView"][];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for something that is not acceptable, and says why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_desk_setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskSetupView"];
+                };
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request asks for a name that is none of this service's */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service has a fault; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_desk_setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

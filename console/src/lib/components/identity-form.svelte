@@ -32,7 +32,7 @@
     <span></span>
     <a
       class="font-medium text-moss hover:underline"
-      href="#/connect?identity={encodeURIComponent(draft.name)}">How it connects</a
+      href="#/first-connection?identity={encodeURIComponent(draft.name)}">How it connects</a
     >
   {/if}
   <label for="identity-attributes">Attributes</label>

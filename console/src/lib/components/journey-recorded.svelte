@@ -160,7 +160,11 @@
                   name="Refused"
                   words={shown.refused}
                 />{:else}<StepLine good name="Access" words={shown.access} />{/if}
-              <StepLine good={!shown.plan.includes('breaks the plan')} name="Plan" words={shown.plan} />
+              {#if shown.plan}<StepLine
+                  good={shown.plan.breach === ''}
+                  name="Plan"
+                  words={shown.plan.words}
+                />{/if}
             </ol>
           </div>
           <RecipientTable

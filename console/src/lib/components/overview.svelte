@@ -63,5 +63,5 @@
     />
   </section>
   <ThroughputPanel {live} {theme} />
-  <SessionTable {service} />
+  <SessionTable />
 </main>

@@ -3,14 +3,14 @@
 
   import type { SessionView } from '$lib/api/client';
   import { bytes, count, moment } from '$lib/format';
-  import type { ConsoleState } from '$lib/state/console.svelte';
+  import type { Sessions } from '$lib/state/sessions.svelte';
 
   interface Props {
     session: SessionView;
-    service: ConsoleState;
+    sessions: Sessions;
   }
 
-  const { session, service }: Props = $props();
+  const { session, sessions }: Props = $props();
   let failure = $state('');
 
   const facts = $derived<[string, string][]>([
@@ -30,7 +30,7 @@
   }
 
   async function end() {
-    failure = await service.endSession(session.client_id);
+    failure = await sessions.end(session.client_id);
   }
 </script>
 

@@ -1,14 +1,14 @@
 <script lang="ts">
   import { count, moment, span } from '$lib/format';
-  import type { ConsoleState } from '$lib/state/console.svelte';
+  import type { Sessions } from '$lib/state/sessions.svelte';
   import SessionDetail from './session-detail.svelte';
 
   interface Props {
-    service: ConsoleState;
+    sessions: Sessions;
     columns: number;
   }
 
-  const { service, columns }: Props = $props();
+  const { sessions, columns }: Props = $props();
   let chosen = $state('');
 
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);
@@ -16,7 +16,7 @@
 </script>
 
 <tbody>
-  {#each service.sessions as session (session.client_id)}
+  {#each sessions.list as session (session.client_id)}
     {@const open = chosen === session.client_id}
     <tr class="border-b border-line/60 hover:bg-page {open ? 'bg-page' : ''}" data-client={session.client_id}>
       <td class="py-1.5 pr-3 pl-5">
@@ -41,13 +41,13 @@
     </tr>
     {#if open}
       <tr class="border-b border-line bg-page">
-        <td colspan={columns} class="px-5 pt-1 pb-3"><SessionDetail {session} {service} /></td>
+        <td colspan={columns} class="px-5 pt-1 pb-3"><SessionDetail {session} {sessions} /></td>
       </tr>
     {/if}
   {:else}
     <tr>
       <td colspan={columns} class="px-5 py-6 text-center text-quiet">
-        {service.search
+        {sessions.search
           ? 'No session matches the search.'
           : 'Nobody is connected, and no session waits for its client.'}
       </td>

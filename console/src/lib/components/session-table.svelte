@@ -2,18 +2,16 @@
   import Search from '@lucide/svelte/icons/search';
 
   import { count } from '$lib/format';
-  import type { ConsoleState } from '$lib/state/console.svelte';
+  import { Sessions } from '$lib/state/sessions.svelte';
   import SessionRows from './session-rows.svelte';
 
-  interface Props {
-    service: ConsoleState;
-  }
-
-  const { service }: Props = $props();
+  const sessions = new Sessions();
   const headings = ['Client', 'Identity', 'Address', 'MQTT', 'Since', 'In', 'Out', 'Queue', 'Refused'];
-  const shown = $derived(service.sessions.length);
-  const away = $derived(service.sessions.filter((session) => !session.connected).length);
-  const match = $derived(service.search ? ' that match' : '');
+  const shown = $derived(sessions.list.length);
+  const away = $derived(sessions.list.filter((session) => !session.connected).length);
+  const match = $derived(sessions.search ? ' that match' : '');
+
+  $effect(() => sessions.poll.start());
 </script>
 
 <section
@@ -23,8 +21,8 @@
   <div class="flex items-center gap-4 px-5 py-2.5">
     <h2 class="font-semibold">Sessions</h2>
     <p class="text-xs text-quiet">
-      {shown < service.total
-        ? `${count(shown)} of ${count(service.total)} shown; search for others`
+      {shown < sessions.total
+        ? `${count(shown)} of ${count(sessions.total)} shown; search for others`
         : `${count(shown - away)} connected${away > 0 ? `, ${count(away)} away` : ''}${match}; choose one for more`}
     </p>
     <label class="ml-auto flex items-center gap-2 rounded border border-line bg-page px-2 text-sm">
@@ -34,8 +32,8 @@
         type="search"
         placeholder="client, identity or address"
         class="w-56 py-1 outline-none"
-        bind:value={service.search}
-        oninput={() => service.look()}
+        bind:value={sessions.search}
+        oninput={() => sessions.poll.now()}
       />
     </label>
   </div>
@@ -53,7 +51,7 @@
           {/each}
         </tr>
       </thead>
-      <SessionRows {service} columns={headings.length} />
+      <SessionRows {sessions} columns={headings.length} />
     </table>
   </div>
 </section>

@@ -7,15 +7,15 @@
       pages: [
         { path: '/', name: 'Overview' },
         { path: '/topics', name: 'Topics', inner: '/topic' },
-        { path: '/retained', name: 'Retained' },
-        { path: '/journey', name: 'Journey' },
+        { path: '/retained', name: 'Retained messages' },
+        { path: '/journey', name: 'Journeys' },
       ],
     },
     {
-      name: 'Try',
+      name: 'Work',
       pages: [
-        { path: '/bench', name: 'Bench' },
-        { path: '/connect', name: 'Connect' },
+        { path: '/desk', name: 'Desk' },
+        { path: '/first-connection', name: 'First connection' },
       ],
     },
     {
@@ -36,7 +36,7 @@
   ];
 </script>
 
-<nav aria-label="Pages" class="w-36 shrink-0 overflow-y-auto border-r border-line py-3 text-sm">
+<nav aria-label="Pages" class="w-44 shrink-0 overflow-y-auto border-r border-line py-3 text-sm">
   {#each groups as group (group.name)}
     <h2 class="px-6 pt-2 pb-1 text-xs text-quiet">{group.name}</h2>
     <ul>

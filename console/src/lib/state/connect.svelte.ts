@@ -136,7 +136,7 @@ export class Connect {
   async ask(): Promise<void> {
     const asked = ++this.#asked;
     const { identity, usedId: client_id, topic, filter } = this;
-    const question = async (act: string, on: string) => {
+    const question = async (act: 'publish' | 'subscribe', on: string) => {
       if (identity === '' || on === '') return undefined;
       const body = { identity, client_id, act, topic: on, qos: 1, retain: false };
       return (await api.POST('/api/v1/access/explain', { body })).data;

@@ -1,5 +1,5 @@
-/** What the console knows of the service: whether one is signed in, its status, its sessions. */
-import { api, reasonOf, type Me, type SessionView, type SignIn, type Status } from '$lib/api/client';
+/** What the console knows of the service: whether one is signed in, and its status. */
+import { api, reasonOf, type Me, type SignIn, type Status } from '$lib/api/client';
 import { Poll } from './poll';
 
 /** Between two looks at what is not streamed, milliseconds. */
@@ -10,13 +10,10 @@ export type Phase = 'looking' | 'signed out' | 'signed in';
 export class ConsoleState {
   #phase = $state<Phase>('looking');
   #status = $state.raw<Status>();
-  #sessions = $state.raw<SessionView[]>([]);
-  #total = $state(0);
   #me = $state.raw<Me>();
   #trouble = $state('');
   #refusal = $state('');
   readonly poll = new Poll(PERIOD, (signal) => this.look(signal));
-  search = $state('');
 
   get phase(): Phase {
     return this.#phase;
@@ -29,15 +26,6 @@ export class ConsoleState {
 
   get status(): Status | undefined {
     return this.#status;
-  }
-
-  get sessions(): SessionView[] {
-    return this.#sessions;
-  }
-
-  /** How many sessions match the search, shown or not. */
-  get total(): number {
-    return this.#total;
   }
 
   /** Why the service can't be asked now; empty if it can. */
@@ -53,23 +41,18 @@ export class ConsoleState {
   async look(signal?: AbortSignal): Promise<void> {
     await this.#followLink();
     try {
-      const [status, sessions] = await Promise.all([
-        api.GET('/api/v1/status', { signal }),
-        api.GET('/api/v1/sessions', { params: { query: { search: this.search } }, signal }),
-      ]);
+      const status = await api.GET('/api/v1/status', { signal });
       if (status.response.status === 401) {
         this.#phase = 'signed out';
         this.poll.rest();
         return;
       }
-      if (!status.data || !sessions.data) {
-        this.#trouble = reasonOf(status.error ?? sessions.error);
+      if (!status.data) {
+        this.#trouble = reasonOf(status.error);
         return;
       }
       if (!this.#me) this.#me = (await api.GET('/api/v1/me')).data;
       this.#status = status.data;
-      this.#sessions = sessions.data.sessions;
-      this.#total = sessions.data.total;
       this.#trouble = '';
       this.#phase = 'signed in';
     } catch {
@@ -108,14 +91,5 @@ export class ConsoleState {
     this.poll.rest();
     this.#me = undefined;
     this.#phase = 'signed out';
-  }
-
-  /** Ends a session; gives why not, or nothing. */
-  async endSession(clientId: string): Promise<string> {
-    const { response, error } = await api.DELETE('/api/v1/sessions/{client_id}', {
-      params: { path: { client_id: clientId } },
-    });
-    await this.look();
-    return response.ok ? '' : reasonOf(error);
   }
 }

@@ -5,6 +5,7 @@ use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, judge::Rights};
 use moorfall_contract::{
     design::{AccessAnswer, AccessQuestion, RuleTrace},
+    kinds::Act,
     problem::Problem,
 };
 use moorfall_core::access::{Access, Considered, Decision, Request};
@@ -35,16 +36,15 @@ pub async fn explain(
             return Err(Fault::new(StatusCode::NOT_FOUND, "no such identity", detail));
         }
     };
-    match act.as_str() {
-        "publish" => {
+    match act {
+        Act::Publish => {
             let topic = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
             Ok(Json(answer(&access, Request::Publish { topic: &topic, qos, retain })))
         }
-        "subscribe" => {
+        Act::Subscribe => {
             let filter = TopicFilter::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
             Ok(Json(answer(&access, Request::Subscribe { filter: &inner(&filter) })))
         }
-        other => Err(wrong(format!("there is no act {other:?}; it is publish or subscribe"))),
     }
 }
 
@@ -67,7 +67,7 @@ pub(super) fn answer(access: &Access, request: Request<'_>) -> AccessAnswer {
         };
         traces.push(RuleTrace {
             rule: rule.name.clone(),
-            effect: format!("{:?}", rule.effect).to_lowercase(),
+            effect: rule.effect.into(),
             applies: considered == Considered::Applies,
             decides: false,
             words,

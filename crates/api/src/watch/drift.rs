@@ -79,7 +79,7 @@ pub async fn refusals(State(broker): State<Arc<Broker>>, Query(part): Query<Part
     let list = broker.live.refusals.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
         identity: identity.to_string(),
         client_id: seen.what.client_id,
-        act,
+        act: act.into(),
         topic: seen.what.topic,
         cause: cause.to_string(),
         words: seen.what.words,

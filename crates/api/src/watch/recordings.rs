@@ -4,7 +4,9 @@ use std::{sync::Arc, time::Duration};
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, clock::date, sessions::Sessions};
 use moorfall_contract::{
-    journeys::{Outcome, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView},
+    journeys::{
+        Outcome, PlanVerdict, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
+    },
     problem::Problem,
 };
 use moorfall_core::Time;
@@ -62,7 +64,7 @@ fn message(sessions: &Sessions, journey: &Journey) -> RecordedMessage {
         more: journey.bytes > journey.payload.len(),
         refused: journey.refused.clone(),
         access: journey.publisher.access.clone(),
-        plan: journey.publisher.plan.clone(),
+        plan: journey.publisher.plan.clone().map(PlanVerdict::from),
         recipients: journey.total,
         queued: number(&[Outcome::Queued]),
         sent: number(&[Outcome::Sent]),

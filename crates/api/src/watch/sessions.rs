@@ -6,9 +6,10 @@ use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{
     broker::Broker,
     clock::date,
-    sessions::record::{Place, SessionRecord},
+    sessions::record::{Place, SessionRecord, SignedInBy as Proof},
 };
 use moorfall_contract::{
+    kinds::SignedInBy,
     problem::Problem,
     sessions::{SessionList, SessionView},
 };
@@ -107,6 +108,17 @@ fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Fault> {
     })
 }
 
+fn signed_in_by(by: &Proof) -> SignedInBy {
+    match by {
+        Proof::Nothing => SignedInBy::Nothing,
+        Proof::Secret => SignedInBy::Secret,
+        Proof::Password => SignedInBy::Password,
+        Proof::Token(_) => SignedInBy::Token,
+        Proof::Certificate => SignedInBy::Certificate,
+        Proof::Person(_) => SignedInBy::Person,
+    }
+}
+
 fn view(record: &SessionRecord) -> SessionView {
     let totals = record.counters.read();
     let (queue, dropped) = record.queue();
@@ -123,7 +135,7 @@ fn view(record: &SessionRecord) -> SessionView {
         connected: link.is_some(),
         address: link.as_ref().map_or_else(String::new, |link| link.address.to_string()),
         listener: link.as_ref().map_or_else(String::new, |link| link.listener.to_string()),
-        signed_in_by: link.as_ref().map_or_else(String::new, |link| link.by.to_string()),
+        signed_in_by: link.as_ref().map(|link| signed_in_by(&link.by)),
         certificate: link
             .as_ref()
             .and_then(|link| link.certificate.as_ref()?.marks.last().cloned())

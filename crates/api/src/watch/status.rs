@@ -111,7 +111,7 @@ fn limits(limits: &moorfall_core::Limits) -> Limits {
         queue_messages: limits.queue_messages as u64,
         queue_bytes: limits.queue_bytes as u64,
         queue_bytes_per_identity: limits.queue_bytes_per_identity as u64,
-        queue_policy: limits.queue_policy.to_string(),
+        queue_policy: limits.queue_policy.into(),
         in_flight: limits.in_flight.into(),
         receive_maximum: limits.receive_maximum.into(),
         topic_aliases: limits.topic_aliases.into(),

@@ -78,7 +78,7 @@ fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, F
             purpose: planned.purpose.clone(),
             payload: planned.payload.to_string(),
             qos: planned.qos.map(moorfall_wire::QoS::level),
-            retained: format!("{:?}", planned.retained).to_lowercase(),
+            retained: planned.retained.into(),
             cadence: planned.cadence.map(|cadence| cadence.as_secs()),
         }),
         has_plan: !plan.topics().is_empty(),
@@ -109,7 +109,7 @@ fn rule_on(rule: &Rule, topic: &str) -> Option<RuleOnTopic> {
     let topics: Vec<String> = topics.map(ToString::to_string).collect();
     (!topics.is_empty()).then(|| RuleOnTopic {
         rule: rule.name.clone(),
-        effect: format!("{:?}", rule.effect).to_lowercase(),
+        effect: rule.effect.into(),
         who: rule.who.to_string(),
         publish: rule.acts.contains(&Act::Publish),
         subscribe: rule.acts.contains(&Act::Subscribe),

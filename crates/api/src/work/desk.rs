@@ -6,7 +6,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use moorfall_broker::{attach::Entrance, broker::Broker, clock::date};
 use moorfall_client::{Answer, ClientError, ConnectError, Options, Remote};
 use moorfall_contract::{
-    desk::{BenchAnswer, BenchArrival, BenchClientView, BenchHappening, BenchHappenings},
+    desk::{DeskAnswer, DeskArrival, DeskClientView, DeskHappening, DeskHappenings},
     people::Role,
     problem::Problem,
     retained::NameAndValue,
@@ -17,7 +17,7 @@ use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
 
-use super::orders::{BenchFilter, BenchMessage, BenchOrder, BenchSubscription, read_filter, read_qos, wrong};
+use super::orders::{DeskFilter, DeskMessage, DeskOrder, DeskSubscription, read_filter, read_qos, wrong};
 use crate::{
     http::{
         operator::Operator,
@@ -26,7 +26,7 @@ use crate::{
         reading::{Path, Query},
     },
     state::App,
-    work::held::{self as bench, Bench, BenchClient, CLIENTS, Happening, NotOpened, What},
+    work::held::{self as desk, CLIENTS, Desk, DeskClient, Happening, NotOpened, What},
 };
 
 /// The longest wait for something to happen, seconds.
@@ -44,16 +44,16 @@ pub struct Wanted {
     wait: u64,
 }
 
-fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>, Fault> {
+fn held(desk: &Desk, id: &str, operator: &Operator) -> Result<Arc<DeskClient>, Fault> {
     desk.get(id, &operator.name).ok_or_else(|| {
-        let detail = "there is no such client of yours on the bench; one that nobody asks for is closed after a minute";
+        let detail = "there is no such client of yours on the desk; one that nobody asks for is closed after a minute";
         Fault::new(StatusCode::NOT_FOUND, "no such client", detail.to_owned())
     })
 }
 
 /// Open a client as an identity. It is closed when nobody has asked for a minute what happened to it.
-#[utoipa::path(post, operation_id = "open_bench_client", path = "/bench/clients", tag = "bench", request_body = BenchOrder, responses(
-    (status = 201, body = BenchClientView),
+#[utoipa::path(post, operation_id = "open_desk_client", path = "/desk/clients", tag = "desk", request_body = DeskOrder, responses(
+    (status = 201, body = DeskClientView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json"),
@@ -62,14 +62,14 @@ fn held(desk: &Bench, id: &str, operator: &Operator) -> Result<Arc<BenchClient>,
 pub async fn open(
     State(App { broker, process, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
-    Body(order): Body<BenchOrder>,
-) -> Result<(StatusCode, Json<BenchClientView>), Fault> {
-    let BenchOrder { identity, client_id, version, clean_start, session_expiry, keep_alive, will } = order;
+    Body(order): Body<DeskOrder>,
+) -> Result<(StatusCode, Json<DeskClientView>), Fault> {
+    let DeskOrder { identity, client_id, version, clean_start, session_expiry, keep_alive, will } = order;
     if identity == ADMINISTRATOR && operator.role < Role::Own {
         let detail = "only somebody with the role own may act as the administrator, who may do everything".to_owned();
         return Err(Fault::new(StatusCode::FORBIDDEN, "role not sufficient", detail));
     }
-    let will = will.map(BenchMessage::read).transpose()?;
+    let will = will.map(DeskMessage::read).transpose()?;
     let will = will.map(|message| Will::new(message.topic, message.payload, message.qos, message.retain));
     let options = Options {
         version: match version.as_str() {
@@ -86,10 +86,10 @@ pub async fn open(
     };
     let entrance =
         Entrance { seats: &process.reception.seats, listener: &process.http_listener, address: operator.address };
-    let opened = bench::open(&desk, &broker, entrance, &options, &identity, &operator.author()).await;
+    let opened = desk::open(&desk, &broker, entrance, &options, &identity, &operator.author()).await;
     let client = opened.map_err(|why| match why {
         NotOpened::TooMany => {
-            let detail = format!("there are {CLIENTS} clients on the bench, or as many connections as may be");
+            let detail = format!("there are {CLIENTS} clients on the desk, or as many connections as may be");
             Fault::new(StatusCode::CONFLICT, "too many clients", detail)
         }
         NotOpened::Refused(ConnectError::Refused { reason, words, .. }) => {
@@ -110,12 +110,12 @@ pub async fn open(
     ];
     let session_present = connack.session_present;
     let terms = terms.into_iter().flatten().collect();
-    Ok((StatusCode::CREATED, Json(BenchClientView { id: client.id.clone(), client_id, session_present, terms })))
+    Ok((StatusCode::CREATED, Json(DeskClientView { id: client.id.clone(), client_id, session_present, terms })))
 }
 
 /// What happened to clients; waits for something, if asked to.
-#[utoipa::path(get, operation_id = "bench_happenings", path = "/bench/happenings", tag = "bench", params(Wanted), responses(
-    (status = 200, body = Vec<BenchHappenings>),
+#[utoipa::path(get, operation_id = "desk_happenings", path = "/desk/happenings", tag = "desk", params(Wanted), responses(
+    (status = 200, body = Vec<DeskHappenings>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -124,7 +124,7 @@ pub async fn happenings(
     State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Query(Wanted { of, wait }): Query<Wanted>,
-) -> Result<Json<Vec<BenchHappenings>>, Fault> {
+) -> Result<Json<Vec<DeskHappenings>>, Fault> {
     let mut asked = Vec::new();
     for one in of.split(',').take(CLIENTS) {
         let number = one.split_once('.').and_then(|(id, number)| Some((id, number.parse::<u64>().ok()?)));
@@ -142,20 +142,20 @@ pub async fn happenings(
         let client = held.iter().find(|(client, _)| client.id == id);
         let (new, dropped) = client.map_or_else(Default::default, |(client, _)| client.after(after));
         let happenings = new.into_iter().map(happening).collect();
-        BenchHappenings { id: id.to_owned(), held: client.is_some(), happenings, dropped }
+        DeskHappenings { id: id.to_owned(), held: client.is_some(), happenings, dropped }
     });
     Ok(Json(answer.collect()))
 }
 
-fn happening(Happening { number, at, what }: Happening) -> BenchHappening {
+fn happening(Happening { number, at, what }: Happening) -> DeskHappening {
     let (message, closed) = match what {
         What::Message(publish) => (Some(arrival(*publish)), String::new()),
         What::Closed(words) => (None, words),
     };
-    BenchHappening { number, at: date(at), message, closed }
+    DeskHappening { number, at: date(at), message, closed }
 }
 
-fn arrival(publish: Publish) -> BenchArrival {
+fn arrival(publish: Publish) -> DeskArrival {
     let properties = &publish.properties;
     let named = |name: &str, value: Option<String>| value.map(|value| NameAndValue { name: name.into(), value });
     let own = properties.user_properties.iter();
@@ -166,7 +166,7 @@ fn arrival(publish: Publish) -> BenchArrival {
         named("answer to", properties.response_topic.as_ref().map(ToString::to_string)),
         named("correlation", properties.correlation_data.as_ref().map(|data| String::from_utf8_lossy(data).into())),
     ];
-    BenchArrival {
+    DeskArrival {
         properties: known.into_iter().flatten().chain(own).collect(),
         topic: publish.topic.to_string(),
         payload: std::str::from_utf8(&publish.payload).ok().and_then(|_| preview(&publish.payload)),
@@ -178,28 +178,28 @@ fn arrival(publish: Publish) -> BenchArrival {
 }
 
 /// An answer as people read it. Neither a refused request nor a connection that is gone is a failure of the call.
-fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> BenchAnswer {
+fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> DeskAnswer {
     let took = Some(took.as_secs_f64() * 1_000.0);
     match answer {
         Ok(Some(Answer { reasons, words })) => {
             let reason = reasons.first().copied();
             let said = reason.map_or_else(|| "done".to_owned(), |reason| reason.words().to_owned());
             let words = words.map_or_else(|| said.clone(), |words| format!("{said}: {words}"));
-            BenchAnswer {
+            DeskAnswer {
                 accepted: reason.is_none_or(|reason| !reason.is_error()),
                 reason: reason.map(|r| r as u8),
                 words,
                 took,
             }
         }
-        Ok(None) => BenchAnswer { accepted: true, reason: None, words: "sent".into(), took: None },
-        Err(error) => BenchAnswer { accepted: false, reason: None, words: error.to_string(), took },
+        Ok(None) => DeskAnswer { accepted: true, reason: None, words: "sent".into(), took: None },
+        Err(error) => DeskAnswer { accepted: false, reason: None, words: error.to_string(), took },
     }
 }
 
 /// What a client is not told: in 3.1.1 a refused message is acknowledged as any other and a refused subscription has no
 /// reason, and at QoS 0 there is no answer. The session's record knows.
-async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, answer: BenchAnswer) -> BenchAnswer {
+async fn untold(broker: &Broker, client: &DeskClient, since: OffsetDateTime, answer: DeskAnswer) -> DeskAnswer {
     if answer.took.is_none() {
         // What was sent before is handled before.
         let _gone_or_not = client.client.ping().await;
@@ -209,18 +209,18 @@ async fn untold(broker: &Broker, client: &BenchClient, since: OffsetDateTime, an
     match refusal {
         Some(refusal) if answer.accepted => {
             let words = format!("{}, and dropped all the same: {}", answer.words, refusal.words);
-            BenchAnswer { accepted: false, words, ..answer }
+            DeskAnswer { accepted: false, words, ..answer }
         }
         Some(refusal) if !answer.words.contains(&refusal.words) => {
-            BenchAnswer { words: format!("{}: {}", answer.words, refusal.words), ..answer }
+            DeskAnswer { words: format!("{}: {}", answer.words, refusal.words), ..answer }
         }
         _ => answer,
     }
 }
 
 /// Have a client subscribe.
-#[utoipa::path(post, operation_id = "bench_subscribe", path = "/bench/clients/{id}/subscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchSubscription, responses(
-    (status = 200, body = BenchAnswer),
+#[utoipa::path(post, operation_id = "desk_subscribe", path = "/desk/clients/{id}/subscribe", tag = "desk", params(("id" = String, Path)), request_body = DeskSubscription, responses(
+    (status = 200, body = DeskAnswer),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -230,8 +230,8 @@ pub async fn subscribe(
     State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
-    Body(wanted): Body<BenchSubscription>,
-) -> Result<Json<BenchAnswer>, Fault> {
+    Body(wanted): Body<DeskSubscription>,
+) -> Result<Json<DeskAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let options = SubscriptionOptions {
         qos: read_qos(wanted.qos)?,
@@ -251,19 +251,19 @@ pub async fn subscribe(
 }
 
 /// Have a client unsubscribe.
-#[utoipa::path(post, operation_id = "bench_unsubscribe", path = "/bench/clients/{id}/unsubscribe", tag = "bench", params(("id" = String, Path)), request_body = BenchFilter, responses(
-    (status = 200, body = BenchAnswer),
+#[utoipa::path(post, operation_id = "desk_unsubscribe", path = "/desk/clients/{id}/unsubscribe", tag = "desk", params(("id" = String, Path)), request_body = DeskFilter, responses(
+    (status = 200, body = DeskAnswer),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn unsubscribe(
-    State(desk): State<Arc<Bench>>,
+    State(desk): State<Arc<Desk>>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
-    Body(BenchFilter { filter }): Body<BenchFilter>,
-) -> Result<Json<BenchAnswer>, Fault> {
+    Body(DeskFilter { filter }): Body<DeskFilter>,
+) -> Result<Json<DeskAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let filter = read_filter(filter)?;
     let began = std::time::Instant::now();
@@ -272,8 +272,8 @@ pub async fn unsubscribe(
 }
 
 /// Have a client publish.
-#[utoipa::path(post, operation_id = "bench_publish", path = "/bench/clients/{id}/publish", tag = "bench", params(("id" = String, Path)), request_body = BenchMessage, responses(
-    (status = 200, body = BenchAnswer),
+#[utoipa::path(post, operation_id = "desk_publish", path = "/desk/clients/{id}/publish", tag = "desk", params(("id" = String, Path)), request_body = DeskMessage, responses(
+    (status = 200, body = DeskAnswer),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -283,8 +283,8 @@ pub async fn publish(
     State(App { broker, desk, .. }): State<App>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
-    Body(message): Body<BenchMessage>,
-) -> Result<Json<BenchAnswer>, Fault> {
+    Body(message): Body<DeskMessage>,
+) -> Result<Json<DeskAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let publish = message.read()?;
     let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
@@ -303,14 +303,14 @@ pub struct Leaving {
 }
 
 /// Close a client.
-#[utoipa::path(delete, operation_id = "close_bench_client", path = "/bench/clients/{id}", tag = "bench", params(("id" = String, Path), Leaving), responses(
+#[utoipa::path(delete, operation_id = "close_desk_client", path = "/desk/clients/{id}", tag = "desk", params(("id" = String, Path), Leaving), responses(
     (status = 204, description = "Closed"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn close(
-    State(desk): State<Arc<Bench>>,
+    State(desk): State<Arc<Desk>>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
     Query(Leaving { abruptly }): Query<Leaving>,

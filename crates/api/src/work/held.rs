@@ -1,4 +1,4 @@
-//! The bench: clients that people hold at the console, to try things. Each is a client like any other, with the rights
+//! The desk: clients that people hold at the console, to try things. Each is a client like any other, with the rights
 //! of the identity that it was opened as, but without a network between it and the broker.
 
 use std::{
@@ -26,7 +26,7 @@ use parking_lot::Mutex;
 use serde_json::json;
 use tokio::{sync::Notify, time::timeout};
 
-/// Clients on the bench, everyone's together.
+/// Clients on the desk, everyone's together.
 pub const CLIENTS: usize = 64;
 
 /// What happened to a client that nobody has asked for yet, the newest.
@@ -61,9 +61,9 @@ pub enum What {
     Closed(String),
 }
 
-/// A client on the bench.
+/// A client on the desk.
 #[derive(Debug)]
-pub struct BenchClient {
+pub struct DeskClient {
     /// By which the API knows it.
     pub id: String,
     /// Whoever opened it; nobody else may use it.
@@ -85,7 +85,7 @@ struct Happened {
     dropped: u64,
 }
 
-impl BenchClient {
+impl DeskClient {
     fn push(&self, what: What, now: Time) {
         let mut happened = self.happened.lock();
         happened.last_number += 1;
@@ -128,22 +128,22 @@ pub enum NotOpened {
     Refused(ConnectError),
 }
 
-/// All clients on the bench.
+/// All clients on the desk.
 #[derive(Debug, Default)]
-pub struct Bench {
-    clients: Mutex<HashMap<String, Arc<BenchClient>>>,
+pub struct Desk {
+    clients: Mutex<HashMap<String, Arc<DeskClient>>>,
     /// Something has happened to one of them.
     more: Notify,
 }
 
-impl Bench {
+impl Desk {
     /// The client of this identifier, if this person holds it.
-    pub fn get(&self, id: &str, owner: &str) -> Option<Arc<BenchClient>> {
+    pub fn get(&self, id: &str, owner: &str) -> Option<Arc<DeskClient>> {
         self.clients.lock().get(id).filter(|client| *client.owner == *owner).cloned()
     }
 
     /// Waits so long until something has happened to one of these clients after the happening of that number.
-    pub async fn wait(&self, clients: &[(Arc<BenchClient>, u64)], patience: Duration, now: Time) {
+    pub async fn wait(&self, clients: &[(Arc<DeskClient>, u64)], patience: Duration, now: Time) {
         clients.iter().for_each(|(client, _)| client.asked.store(now.as_micros(), Ordering::Relaxed));
         let waited = timeout(patience, async {
             loop {
@@ -160,15 +160,15 @@ impl Bench {
         let _ = waited.await;
     }
 
-    /// Takes a client off the bench.
-    pub fn take(&self, id: &str, owner: &str) -> Option<Arc<BenchClient>> {
+    /// Takes a client off the desk.
+    pub fn take(&self, id: &str, owner: &str) -> Option<Arc<DeskClient>> {
         let client = self.get(id, owner)?;
         self.clients.lock().remove(id);
         Some(client)
     }
 
     /// Takes off clients that nobody has asked for lately: the page is closed.
-    pub fn take_left(&self, now: Time) -> Vec<Arc<BenchClient>> {
+    pub fn take_left(&self, now: Time) -> Vec<Arc<DeskClient>> {
         let mut clients = self.clients.lock();
         let left: Vec<String> =
             clients.iter().filter(|(_, client)| client.is_left(now)).map(|(id, _)| id.clone()).collect();
@@ -178,13 +178,13 @@ impl Bench {
 
 /// Opens a client as an identity, for which a person answers.
 pub async fn open(
-    desk: &Arc<Bench>,
+    desk: &Arc<Desk>,
     broker: &Arc<Broker>,
     entrance: Entrance<'_>,
     options: &Options,
     identity: &str,
     by: &Author,
-) -> Result<Arc<BenchClient>, NotOpened> {
+) -> Result<Arc<DeskClient>, NotOpened> {
     if desk.clients.lock().len() >= CLIENTS {
         return Err(NotOpened::TooMany);
     }
@@ -192,7 +192,7 @@ pub async fn open(
     let attached = attach(broker, entrance, acting);
     let near = attached.map_err(|_| NotOpened::TooMany)?;
     let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;
-    let bench_client = Arc::new(BenchClient {
+    let desk_client = Arc::new(DeskClient {
         id: random_text(16),
         owner: Arc::clone(&by.person),
         client_id: client
@@ -206,15 +206,15 @@ pub async fn open(
         happened: Mutex::default(),
         asked: AtomicU64::new(broker.now().as_micros()),
     });
-    let after = Some(json!({ "client_id": bench_client.client_id }));
+    let after = Some(json!({ "client_id": desk_client.client_id }));
     broker.sessions.note(by, Deed { after, ..Deed::new("act as", "identity", identity) });
-    desk.clients.lock().insert(bench_client.id.clone(), Arc::clone(&bench_client));
-    broker.common.tasks.spawn(gather(Arc::clone(desk), broker.common.clock, Arc::clone(&bench_client), arrivals));
-    Ok(bench_client)
+    desk.clients.lock().insert(desk_client.id.clone(), Arc::clone(&desk_client));
+    broker.common.tasks.spawn(gather(Arc::clone(desk), broker.common.clock, Arc::clone(&desk_client), arrivals));
+    Ok(desk_client)
 }
 
 /// Gathers what happens to a client until its connection is over.
-async fn gather(desk: Arc<Bench>, clock: Clock, client: Arc<BenchClient>, mut arrivals: Arrivals) {
+async fn gather(desk: Arc<Desk>, clock: Clock, client: Arc<DeskClient>, mut arrivals: Arrivals) {
     while let Some(arrival) = arrivals.next().await {
         let what = match arrival {
             Arrival::Message(publish) => What::Message(publish),
@@ -226,7 +226,7 @@ async fn gather(desk: Arc<Bench>, clock: Clock, client: Arc<BenchClient>, mut ar
 }
 
 /// Closes clients that nobody asks for any more, until the service stops.
-pub async fn close_left(desk: Arc<Bench>, common: Arc<Common>) {
+pub async fn close_left(desk: Arc<Desk>, common: Arc<Common>) {
     loop {
         tokio::select! {
             () = tokio::time::sleep(LOOK) => {}

@@ -13,7 +13,7 @@ use crate::http::problem::Fault;
 /// A client to be opened.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct BenchOrder {
+pub struct DeskOrder {
     /// Whose rights it has.
     pub(crate) identity: String,
     /// Its client identifier; the broker gives it one if this is empty.
@@ -33,7 +33,7 @@ pub struct BenchOrder {
     pub(crate) keep_alive: u16,
     /// What the broker publishes if the client goes away without a goodbye.
     #[serde(default)]
-    pub(crate) will: Option<BenchMessage>,
+    pub(crate) will: Option<DeskMessage>,
 }
 
 pub(crate) fn newest() -> String {
@@ -51,7 +51,7 @@ pub(crate) fn half_a_minute() -> u16 {
 /// A message to be published.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct BenchMessage {
+pub struct DeskMessage {
     /// The topic.
     pub(crate) topic: String,
     /// The payload in Base64.
@@ -82,7 +82,7 @@ pub struct BenchMessage {
 /// What a client wants to read.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct BenchSubscription {
+pub struct DeskSubscription {
     /// The topic filter.
     pub(crate) filter: String,
     /// The quality of service.
@@ -102,7 +102,7 @@ pub struct BenchSubscription {
 /// What a client does not want to read any more.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct BenchFilter {
+pub struct DeskFilter {
     /// The topic filter.
     pub(crate) filter: String,
 }
@@ -119,7 +119,7 @@ pub(crate) fn read_filter(text: String) -> Result<TopicFilter, Fault> {
     TopicFilter::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic filter: {error}")))
 }
 
-impl BenchMessage {
+impl DeskMessage {
     pub(crate) fn read(self) -> Result<Publish, Fault> {
         let Self { topic, payload, qos, retain, expiry, content_type, response_topic, correlation, user } = self;
         let name = |text: String| {

@@ -1,10 +1,10 @@
-//! Set-ups of the bench, kept for everyone who works at it.
+//! Set-ups of the desk, kept for everyone who works at it.
 use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{desk::BenchSetupView, problem::Problem};
-use moorfall_store::BenchSetup;
+use moorfall_contract::{desk::DeskSetupView, problem::Problem};
+use moorfall_store::DeskSetup;
 use serde_json::Value;
 
 use crate::{
@@ -22,23 +22,23 @@ const SETUPS: i64 = 200;
 /// The largest set-up, bytes of JSON.
 const SETUP_BYTES: usize = 64 * 1024;
 
-fn view(BenchSetup { name, panes, changed_by, changed_at }: BenchSetup) -> BenchSetupView {
-    BenchSetupView { name, panes, changed_by, changed_at }
+fn view(DeskSetup { name, panes, changed_by, changed_at }: DeskSetup) -> DeskSetupView {
+    DeskSetupView { name, panes, changed_by, changed_at }
 }
 
-/// All set-ups of the bench.
-#[utoipa::path(get, operation_id = "list_bench_setups", path = "/bench/setups", tag = "bench", responses(
-    (status = 200, body = Vec<BenchSetupView>),
+/// All set-ups of the desk.
+#[utoipa::path(get, operation_id = "list_desk_setups", path = "/desk/setups", tag = "desk", responses(
+    (status = 200, body = Vec<DeskSetupView>),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
 ))]
-pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<BenchSetupView>>, Fault> {
-    Ok(Json(broker.store().bench_setups().await?.into_iter().map(view).collect()))
+pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<DeskSetupView>>, Fault> {
+    Ok(Json(broker.store().desk_setups().await?.into_iter().map(view).collect()))
 }
 
-/// Keep a set-up of the bench, in place of one of the same name.
-#[utoipa::path(put, operation_id = "put_bench_setup", path = "/bench/setups/{name}", tag = "bench", params(("name" = String, Path)), request_body = Value, responses(
-    (status = 200, body = BenchSetupView),
+/// Keep a set-up of the desk, in place of one of the same name.
+#[utoipa::path(put, operation_id = "put_desk_setup", path = "/desk/setups/{name}", tag = "desk", params(("name" = String, Path)), request_body = Value, responses(
+    (status = 200, body = DeskSetupView),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json"),
@@ -49,7 +49,7 @@ pub async fn put(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
     Body(panes): Body<Value>,
-) -> Result<Json<BenchSetupView>, Fault> {
+) -> Result<Json<DeskSetupView>, Fault> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
         return Err(wrong("a set-up has a name of 1 to 100 characters".into()));
@@ -57,7 +57,7 @@ pub async fn put(
     if panes.to_string().len() > SETUP_BYTES {
         return Err(wrong(format!("a set-up has {SETUP_BYTES} bytes of JSON at most")));
     }
-    let put = broker.store().put_bench_setup(name, &panes, SETUPS, &operator.author()).await?;
+    let put = broker.store().put_desk_setup(name, &panes, SETUPS, &operator.author()).await?;
     let put = put.ok_or_else(|| {
         let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
         Fault::new(StatusCode::CONFLICT, "too many set-ups", detail)
@@ -65,8 +65,8 @@ pub async fn put(
     Ok(Json(view(put)))
 }
 
-/// Forget a set-up of the bench.
-#[utoipa::path(delete, operation_id = "remove_bench_setup", path = "/bench/setups/{name}", tag = "bench", params(("name" = String, Path)), responses(
+/// Forget a set-up of the desk.
+#[utoipa::path(delete, operation_id = "remove_desk_setup", path = "/desk/setups/{name}", tag = "desk", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
@@ -77,8 +77,8 @@ pub async fn remove(
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Fault> {
-    if !broker.store().remove_bench_setup(&name, &operator.author()).await? {
-        let detail = format!("there is no set-up {name}; /api/v1/bench/setups lists all");
+    if !broker.store().remove_desk_setup(&name, &operator.author()).await? {
+        let detail = format!("there is no set-up {name}; /api/v1/desk/setups lists all");
         return Err(Fault::new(StatusCode::NOT_FOUND, "no such set-up", detail));
     }
     Ok(StatusCode::NO_CONTENT)

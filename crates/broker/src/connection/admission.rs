@@ -7,7 +7,7 @@ use moorfall_core::session::{Credentials, Verdict};
 use moorfall_store::SessionRow;
 use moorfall_wire::ReasonCode;
 
-use super::Connection;
+use super::{Checked, Connection};
 use crate::{
     identity::{
         Identities,
@@ -20,9 +20,6 @@ use crate::{
         registry::{Newcomer, NotAdmitted},
     },
 };
-
-/// Who a client is, and what it has shown for it.
-pub(super) type Checked = (Verdict, SignedInBy);
 
 impl Connection {
     /// Finds out who the client is. The wait for it is no task's own: who goes away meanwhile is forgotten.

@@ -18,13 +18,12 @@ use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
     router::{Route, RouteCache},
-    session::{Action, Keep, Refusal, Routed, Session},
+    session::{Action, Keep, Refusal, Routed, Session, Verdict},
 };
 use moorfall_live::{counters::Batch, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::timeout;
 
-use self::admission::Checked;
 use crate::{
     broker::Broker,
     clock,
@@ -90,6 +89,9 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
     };
     connection.run(&mut stream).await;
 }
+
+/// Who a client is, and what it has shown for it.
+type Checked = (Verdict, SignedInBy);
 
 struct Connection {
     broker: Arc<Broker>,

@@ -62,19 +62,6 @@ pub enum SignedInBy {
     Person(Arc<str>),
 }
 
-impl std::fmt::Display for SignedInBy {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
-            Self::Nothing => "nothing",
-            Self::Secret => "secret",
-            Self::Password => "password",
-            Self::Token(_) => "token",
-            Self::Certificate => "certificate",
-            Self::Person(_) => "person",
-        })
-    }
-}
-
 /// Where a connection comes from.
 pub struct LinkOrigin {
     /// The client's address.

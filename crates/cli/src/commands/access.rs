@@ -136,7 +136,7 @@ fn print_answer(answer: &AccessAnswer) -> std::io::Result<()> {
             (false, true) => "applies".to_owned(),
             (false, false) => rule.words.clone(),
         };
-        vec![rule.rule.clone(), rule.effect.clone(), words]
+        vec![rule.rule.clone(), rule.effect.to_string(), words]
     };
     output::line(table(&["RULE", "EFFECT", "HERE"], answer.rules.iter().map(row).collect()))
 }

@@ -7,6 +7,7 @@ use moorfall_contract::{
     blueprint_files::{BLUEPRINT_SCHEMA, blueprint_files},
     design::{ChangeView, Check, Comparison, FieldChangeView, FindingView, ProofView, RevisionView},
     effects::Effects,
+    kinds::{ChangeKind, Severity},
 };
 use moorfall_core::blueprint::SourceFile;
 use reqwest::{Method, StatusCode};
@@ -121,7 +122,7 @@ async fn check(local: &Local, files: &Files) -> Done {
 }
 
 fn unsound(check: &Check) -> Failure {
-    let errors = check.findings.iter().filter(|finding| finding.severity == "error").count();
+    let errors = check.findings.iter().filter(|finding| finding.severity == Severity::Error).count();
     let failed = check.proofs.iter().filter(|proof| !proof.holds).count();
     Failure(match (errors, failed) {
         (0, 1) => "a proof fails, so the blueprint can't be applied".into(),
@@ -139,7 +140,7 @@ fn print_check(check: &Check, with_proofs: bool) -> std::io::Result<()> {
         print_proof(proof)?;
     }
     let held = check.proofs.iter().filter(|proof| proof.holds).count();
-    let warnings = check.findings.iter().filter(|finding| finding.severity == "warning").count() as u64;
+    let warnings = check.findings.iter().filter(|finding| finding.severity == Severity::Warning).count() as u64;
     let warnings = plural(warnings, "warning", "warnings");
     if check.sound {
         let proofs = match check.proofs.len() {
@@ -198,13 +199,13 @@ fn print_comparison(comparison: &Comparison) -> std::io::Result<()> {
     }
     output::line(format_args!("{STRONG}Changes{STRONG:#} from revision {base}"))?;
     for ChangeView { kind, part, name, fields } in changes {
-        let sign = match kind.as_str() {
-            "added" => "+",
-            "removed" => "-",
-            _ => "~",
+        let sign = match kind {
+            ChangeKind::Added => "+",
+            ChangeKind::Removed => "-",
+            ChangeKind::Changed => "~",
         };
         output::line(format_args!("{sign} {part} {}", printable(name)))?;
-        for FieldChangeView { field, before, after } in fields.iter().filter(|_| kind == "changed") {
+        for FieldChangeView { field, before, after } in fields.iter().filter(|_| *kind == ChangeKind::Changed) {
             output::line(output::indented(&printable(&field_change(field, before, after)), 4))?;
         }
     }

@@ -287,8 +287,8 @@ fn print_journey(journey: &RecordedJourney) -> std::io::Result<()> {
         ));
     }
     output::line(indented(&printable(&message.access), 2))?;
-    if message.plan != "nothing is planned" {
-        output::line(indented(&printable(&message.plan), 2))?;
+    if let Some(plan) = message.plan.as_ref().filter(|plan| plan.has_plan) {
+        output::line(indented(&printable(&plan.words), 2))?;
     }
     if journey.recipients.is_empty() {
         return output::line("  nobody subscribes to it");

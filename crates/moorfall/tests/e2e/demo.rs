@@ -56,7 +56,7 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     let http = told.iter().find_map(|line| line.split_once("Console  ")).unwrap().1;
     let link = told.iter().find_map(|line| line.split_once("/#/sign-in/")).unwrap().1;
     let link = link.split_whitespace().next().unwrap();
-    let setups = format!("{http}/api/v1/bench/setups");
+    let setups = format!("{http}/api/v1/desk/setups");
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let setups = runtime.block_on(async {
         let body = serde_json::json!({ "link": link });

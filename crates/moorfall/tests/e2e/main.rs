@@ -4,7 +4,6 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 mod api;
-mod bench;
 mod certificates;
 mod client;
 mod conformance;
@@ -12,6 +11,7 @@ mod console;
 mod demo;
 mod design;
 mod desk;
+mod desk_api;
 mod drill;
 mod durable;
 mod harness;

@@ -146,7 +146,7 @@ async fn a_recording_shows_who_got_a_message_and_who_did_not() {
 }
 
 #[tokio::test]
-async fn clients_stand_side_by_side_on_the_bench() {
+async fn clients_stand_side_by_side_at_the_desk() {
     let place = Place::new();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);
@@ -154,7 +154,7 @@ async fn clients_stand_side_by_side_on_the_bench() {
     let chromium = Driver::start();
     let page = chromium.browse().await;
     page.sign_in(&service).await;
-    page.click("a[href='#/bench']").await;
+    page.click("a[href='#/desk']").await;
     let of = |client: u32, what: &str| format!("section[aria-label='Client {client}'] {what}");
     page.type_into(&of(1, "input[aria-label=Identity]"), "auditor").await;
     page.type_into(&of(2, "input[aria-label=Identity]"), "kettle-weir").await;
@@ -178,12 +178,12 @@ async fn clients_stand_side_by_side_on_the_bench() {
     page.find(&of(1, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
     page.wait_for(&of(1, "[data-lines]"), |text| text.contains("auditor may not publish")).await;
 
-    // The bench outlives a look at another page, and a set-up the visit.
+    // The desk outlives a look at another page, and a set-up the visit.
     page.type_into("input[aria-label='Name of the set-up']", "level trial").await;
     page.click_text("Keep it").await;
     page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
     page.click("a[href='#/topics']").await;
-    page.click("a[href='#/bench']").await;
+    page.click("a[href='#/desk']").await;
     page.wait_for(&of(1, "[data-lines]"), |text| text.contains("1.83")).await;
     page.driver.refresh().await.unwrap();
     page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
@@ -206,7 +206,7 @@ async fn programs_that_are_shown_connect_and_the_page_says_so() {
     for (language, file, interpreter) in [("Python", "connect.py", "python3"), ("JavaScript", "connect.cjs", "node")] {
         // From another page, so that nothing is filled in yet.
         page.click("a[href='#/topics']").await;
-        page.click("a[href='#/connect']").await;
+        page.click("a[href='#/first-connection']").await;
         page.type_into("input[aria-label=Identity]", "kettle-weir\t").await;
         page.type_into("input[aria-label=Topic]", LEVEL).await;
         page.type_into(
@@ -227,7 +227,7 @@ async fn programs_that_are_shown_connect_and_the_page_says_so() {
 
         // One that listens stays, and is seen.
         page.click("a[href='#/topics']").await;
-        page.click("a[href='#/connect']").await;
+        page.click("a[href='#/first-connection']").await;
         page.type_into("input[aria-label=Identity]", "auditor\t").await;
         page.type_into("input[aria-label=Filter]", "harrowmere/#").await;
         page.wait_for("[data-step=Listen][data-good=true]", |text| text.contains("auditor-reads-all")).await;

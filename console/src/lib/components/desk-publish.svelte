@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Pane } from '$lib/state/bench.svelte';
+  import type { Pane } from '$lib/state/desk.svelte';
 
   interface Props {
     pane: Pane;

@@ -1,33 +1,33 @@
 <script lang="ts">
   import { untrack } from 'svelte';
 
-  import BenchPane from '$lib/components/bench-pane.svelte';
+  import DeskPane from '$lib/components/desk-pane.svelte';
   import ConfirmButton from '$lib/components/confirm-button.svelte';
   import { shell } from '$lib/state/context';
 
-  const { bench, service } = shell();
+  const { desk, service } = shell();
   const may = $derived(service.me !== undefined && service.me.role !== 'watch');
-  const chosen = $derived(bench.setups.find((one) => one.name === bench.name));
+  const chosen = $derived(desk.setups.find((one) => one.name === desk.name));
   const field = 'rounded border border-line bg-page px-2 py-0.5';
   const button = 'rounded border border-line px-2 py-0.5 hover:bg-panel disabled:opacity-50';
 
   $effect(() => {
-    if (may) untrack(() => void bench.look());
+    if (may) untrack(() => void desk.look());
   });
 </script>
 
 <main class="flex min-h-0 flex-1 flex-col gap-3 px-6 py-4">
   {#if may}
     <div class="flex flex-wrap items-center gap-2 text-sm">
-      <h1 class="font-semibold">Bench</h1>
+      <h1 class="font-semibold">Desk</h1>
       <p class="text-xs text-quiet">clients in the service itself, as identities</p>
-      <button class={button} onclick={() => bench.add()}>Add a client</button>
-      <button class={button} onclick={() => bench.openAll()}>Open all</button>
+      <button class={button} onclick={() => desk.add()}>Add a client</button>
+      <button class={button} onclick={() => desk.openAll()}>Open all</button>
       <form
         class="ml-auto flex items-center gap-2"
         onsubmit={(event) => {
           event.preventDefault();
-          void bench.keep();
+          void desk.keep();
         }}
       >
         <select
@@ -35,12 +35,12 @@
           aria-label="Set-up"
           value={chosen?.name ?? ''}
           onchange={(event) => {
-            const setup = bench.setups.find((one) => one.name === event.currentTarget.value);
-            if (setup) void bench.load(setup);
+            const setup = desk.setups.find((one) => one.name === event.currentTarget.value);
+            if (setup) void desk.load(setup);
           }}
         >
           <option value="">set-ups …</option>
-          {#each bench.setups as setup (setup.name)}<option value={setup.name}>{setup.name}</option>{/each}
+          {#each desk.setups as setup (setup.name)}<option value={setup.name}>{setup.name}</option>{/each}
         </select>
         <input
           class="{field} w-40"
@@ -48,7 +48,7 @@
           placeholder="name"
           required
           maxlength="100"
-          bind:value={bench.name}
+          bind:value={desk.name}
         />
         <button class={button}>Keep it</button>
         {#if chosen}
@@ -56,26 +56,26 @@
             <ConfirmButton
               label="Forget it"
               question="For everyone?"
-              onconfirm={() => bench.forget(chosen.name)}
+              onconfirm={() => desk.forget(chosen.name)}
             />
           {/key}
         {/if}
       </form>
     </div>
-    {#if bench.trouble}<p class="text-sm text-wrong" role="alert">{bench.trouble}</p>{/if}
+    {#if desk.trouble}<p class="text-sm text-wrong" role="alert">{desk.trouble}</p>{/if}
     <datalist id="identities">
-      {#each bench.identities as name (name)}<option value={name}></option>{/each}
+      {#each desk.identities as name (name)}<option value={name}></option>{/each}
       {#if service.me?.role === 'own'}<option value="administrator"></option>{/if}
     </datalist>
-    <div class="flex min-h-0 flex-1 gap-3 overflow-x-auto" data-bench>
-      {#each bench.panes as pane, index (pane.key)}<BenchPane {bench} {pane} number={index + 1} />{/each}
-      {#if bench.panes.length === 0}
-        <p class="m-auto text-sm text-quiet">The bench is empty. Add a client.</p>
+    <div class="flex min-h-0 flex-1 gap-3 overflow-x-auto" data-desk>
+      {#each desk.panes as pane, index (pane.key)}<DeskPane {desk} {pane} number={index + 1} />{/each}
+      {#if desk.panes.length === 0}
+        <p class="m-auto text-sm text-quiet">The desk is empty. Add a client.</p>
       {/if}
     </div>
   {:else}
     <p class="m-auto text-sm text-quiet">
-      Your role may look only; who works at the bench acts as identities, which needs the role operate.
+      Your role may look only; who works at the desk acts as identities, which needs the role operate.
     </p>
   {/if}
 </main>

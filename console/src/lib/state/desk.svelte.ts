@@ -1,5 +1,5 @@
 /** Clients side by side, to try things: what they are to be, and what happens to them. */
-import { api, reasonOf, type BenchArrival, type BenchHappenings, type BenchSetupView } from '$lib/api/client';
+import { api, reasonOf, type DeskArrival, type DeskHappenings, type DeskSetupView } from '$lib/api/client';
 import { now } from '$lib/format';
 import { encoded, toBase64, type Form } from '$lib/payload';
 
@@ -43,7 +43,7 @@ export interface Setup {
 export interface Line {
   key: number;
   at: string;
-  message?: BenchArrival;
+  message?: DeskArrival;
   /** What the pane itself did, and how it went. */
   words?: string;
   bad?: boolean;
@@ -91,7 +91,7 @@ export class Pane {
   #received = $state(0);
   #busy = $state(false);
   #after = 0;
-  /** Tells the bench that this pane has opened or closed. */
+  /** Tells the desk that this pane has opened or closed. */
   readonly #changed: () => void;
 
   constructor(changed: () => void, setup: Partial<Setup> = {}) {
@@ -139,7 +139,7 @@ export class Pane {
       const { will_topic: topic, will_payload } = this.setup;
       const will = topic === '' ? null : { topic, payload: encoded(will_payload), qos: 1 };
       const body = { identity, client_id, version, clean_start, session_expiry, will };
-      const { data, error } = await api.POST('/api/v1/bench/clients', { body });
+      const { data, error } = await api.POST('/api/v1/desk/clients', { body });
       if (!data) return this.#say(reasonOf(error), true);
       this.#id = data.id;
       this.#clientId = data.client_id;
@@ -159,7 +159,7 @@ export class Pane {
     this.#changed();
     await this.#do(async () => {
       const params = { path: { id }, query: { abruptly } };
-      await api.DELETE('/api/v1/bench/clients/{id}', { params });
+      await api.DELETE('/api/v1/desk/clients/{id}', { params });
       this.#say(abruptly ? 'the connection was broken' : 'closed');
     });
   }
@@ -177,7 +177,7 @@ export class Pane {
   }
 
   async #subscribe(id: string, wanted: Wanted): Promise<boolean> {
-    const { data, error } = await api.POST('/api/v1/bench/clients/{id}/subscribe', {
+    const { data, error } = await api.POST('/api/v1/desk/clients/{id}/subscribe', {
       params: { path: { id } },
       body: wanted,
     });
@@ -192,7 +192,7 @@ export class Pane {
     if (id === undefined) return;
     await this.#do(async () => {
       const params = { path: { id } };
-      const { data, error } = await api.POST('/api/v1/bench/clients/{id}/unsubscribe', {
+      const { data, error } = await api.POST('/api/v1/desk/clients/{id}/unsubscribe', {
         params,
         body: { filter },
       });
@@ -224,14 +224,14 @@ export class Pane {
     };
     await this.#do(async () => {
       const params = { path: { id } };
-      const { data, error } = await api.POST('/api/v1/bench/clients/{id}/publish', { params, body });
+      const { data, error } = await api.POST('/api/v1/desk/clients/{id}/publish', { params, body });
       const took = data?.took == null ? '' : ` after ${data.took.toFixed(1)} ms`;
       this.#say(`publish ${topic}: ${data ? data.words + took : reasonOf(error)}`, !data?.accepted);
     });
   }
 
   /** Takes what happened to its client. */
-  take({ id, held, happenings }: BenchHappenings): void {
+  take({ id, held, happenings }: DeskHappenings): void {
     if (this.#id !== id) return;
     if (!held) {
       this.#id = undefined;
@@ -245,7 +245,7 @@ export class Pane {
       } else {
         this.#id = undefined;
         this.#add({ at, words: `the connection is over: ${closed}`, bad: true });
-        void api.DELETE('/api/v1/bench/clients/{id}', { params: { path: { id } } });
+        void api.DELETE('/api/v1/desk/clients/{id}', { params: { path: { id } } });
       }
     }
   }
@@ -281,10 +281,10 @@ function pause(signal: AbortSignal): Promise<void> {
   return new Promise((resolve) => signal.addEventListener('abort', () => resolve(), { once: true }));
 }
 
-export class Bench {
+export class Desk {
   readonly #changed = () => this.#ask?.abort();
   #panes = $state.raw<Pane[]>([new Pane(this.#changed), new Pane(this.#changed)]);
-  #setups = $state.raw<BenchSetupView[]>([]);
+  #setups = $state.raw<DeskSetupView[]>([]);
   #identities = $state.raw<string[]>([]);
   #trouble = $state('');
   #ask: AbortController | undefined;
@@ -295,7 +295,7 @@ export class Bench {
     return this.#panes;
   }
 
-  get setups(): BenchSetupView[] {
+  get setups(): DeskSetupView[] {
     return this.#setups;
   }
 
@@ -323,7 +323,7 @@ export class Bench {
         if (asked.length === 0) await pause(signal);
         else await this.#take(asked.join(','), signal);
       } catch (error) {
-        // What stands on the bench has changed; then something else is asked.
+        // What stands on the desk has changed; then something else is asked.
         if (signal.aborted) continue;
         this.#lose(error);
       }
@@ -336,7 +336,7 @@ export class Bench {
 
   async #take(of: string, signal: AbortSignal): Promise<void> {
     const params = { query: { of, wait: WAIT } };
-    const { data, error } = await api.GET('/api/v1/bench/happenings', { params, signal });
+    const { data, error } = await api.GET('/api/v1/desk/happenings', { params, signal });
     if (!data) return this.#lose(error);
     for (const happened of data) for (const pane of this.#panes) pane.take(happened);
   }
@@ -345,7 +345,7 @@ export class Bench {
     void this.follow();
     try {
       const [setups, identities] = await Promise.all([
-        api.GET('/api/v1/bench/setups'),
+        api.GET('/api/v1/desk/setups'),
         api.GET('/api/v1/identities'),
       ]);
       this.#trouble = setups.data ? '' : reasonOf(setups.error);
@@ -365,8 +365,8 @@ export class Bench {
     await pane.close();
   }
 
-  /** Puts the clients of a set-up on the bench, in place of what stands there. */
-  async load(setup: BenchSetupView): Promise<void> {
+  /** Puts the clients of a set-up on the desk, in place of what stands there. */
+  async load(setup: DeskSetupView): Promise<void> {
     const before = this.#panes;
     const panes = Array.isArray(setup.panes) ? (setup.panes as Partial<Setup>[]) : [];
     this.#panes = panes.map((pane) => new Pane(this.#changed, pane));
@@ -378,17 +378,17 @@ export class Bench {
     await Promise.all(this.#panes.map((pane) => pane.open()));
   }
 
-  /** Keeps what stands on the bench under its name. */
+  /** Keeps what stands on the desk under its name. */
   async keep(): Promise<void> {
     const panes = this.#panes.map((pane) => $state.snapshot(pane.setup));
     const params = { path: { name: this.name } };
-    const { error } = await api.PUT('/api/v1/bench/setups/{name}', { params, body: panes });
+    const { error } = await api.PUT('/api/v1/desk/setups/{name}', { params, body: panes });
     await this.look();
     if (error) this.#trouble = reasonOf(error);
   }
 
   async forget(name: string): Promise<void> {
-    await api.DELETE('/api/v1/bench/setups/{name}', { params: { path: { name } } });
+    await api.DELETE('/api/v1/desk/setups/{name}', { params: { path: { name } } });
     await this.look();
   }
 }

@@ -2,18 +2,18 @@
   import X from '@lucide/svelte/icons/x';
 
   import { count, precise } from '$lib/format';
-  import type { Bench, Pane } from '$lib/state/bench.svelte';
-  import BenchPublish from './bench-publish.svelte';
+  import type { Desk, Pane } from '$lib/state/desk.svelte';
+  import DeskPublish from './desk-publish.svelte';
   import TopicText from './topic-text.svelte';
 
   interface Props {
-    bench: Bench;
+    desk: Desk;
     pane: Pane;
     /** Counted from 1. */
     number: number;
   }
 
-  const { bench, pane, number }: Props = $props();
+  const { desk, pane, number }: Props = $props();
   const setup = $derived(pane.setup);
   const field = 'min-w-0 rounded border border-line bg-page px-2 py-0.5';
   const button = 'rounded border border-line px-2 py-0.5 whitespace-nowrap hover:bg-page disabled:opacity-50';
@@ -28,7 +28,7 @@
     <p class="truncate text-xs {pane.isOpen ? 'text-moss' : 'text-quiet'}" data-state>
       {pane.isOpen ? `connected as ${pane.clientId}` : 'not connected'}
     </p>
-    <button class="ml-auto" title="Take it off the bench" onclick={() => bench.remove(pane)}
+    <button class="ml-auto" title="Take it off the desk" onclick={() => desk.remove(pane)}
       ><X class="size-4 text-quiet" /></button
     >
   </header>
@@ -141,7 +141,7 @@
       {/each}
     </ul>
   </div>
-  <BenchPublish {pane} />
+  <DeskPublish {pane} />
   <div class="flex items-center gap-2 border-t border-line px-4 py-1 text-xs text-quiet">
     {count(pane.received)} messages came
     <button class="ml-auto text-moss hover:underline" onclick={() => pane.clear()}>empty the list</button>

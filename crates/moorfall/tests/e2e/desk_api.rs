@@ -9,7 +9,7 @@ use crate::harness::{Place, Service};
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 const STATUS: &str = "harrowmere/gorge/kettle-weir/status";
 
-/// Somebody who works at the bench.
+/// Somebody who works at the desk.
 struct Person<'a> {
     service: &'a Service<'a>,
     token: String,
@@ -32,7 +32,7 @@ impl<'a> Person<'a> {
     }
 
     async fn call(&self, method: Method, path: &str, body: Value) -> (StatusCode, Value) {
-        let url = format!("{}/api/v1/bench/{path}", self.service.http);
+        let url = format!("{}/api/v1/desk/{path}", self.service.http);
         let mut request = Client::new().request(method.clone(), url).bearer_auth(&self.token);
         if method != Method::GET && method != Method::DELETE {
             request = request.json(&body);
@@ -66,16 +66,16 @@ fn message(topic: &str, payload: &[u8]) -> Value {
 }
 
 #[tokio::test]
-async fn clients_on_the_bench_have_the_rights_of_their_identities() {
+async fn clients_at_the_desk_have_the_rights_of_their_identities() {
     let place = Place::new();
     let service = place.serve_catchment();
     service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
     service.identity("auditor", &["kind=person"]);
     let person = Person::administrator(&service);
-    let desk = person.open(json!({ "identity": "auditor", "client_id": "bench-desk" })).await;
+    let desk = person.open(json!({ "identity": "auditor", "client_id": "desk-desk" })).await;
     let weir = person.open(json!({ "identity": "kettle-weir", "version": "3.1.1" })).await;
     let sessions = service.run(&["sessions", "--json"]).json();
-    let seen = sessions["sessions"].as_array().unwrap().iter().find(|one| one["client_id"] == "bench-desk").unwrap();
+    let seen = sessions["sessions"].as_array().unwrap().iter().find(|one| one["client_id"] == "desk-desk").unwrap();
     assert_eq!((&seen["identity"], &seen["signed_in_by"]), (&"auditor".into(), &"person".into()), "{seen}");
 
     let granted =
@@ -86,7 +86,7 @@ async fn clients_on_the_bench_have_the_rights_of_their_identities() {
     assert!(refused["words"].as_str().unwrap().contains("auditor may not publish"), "{refused}");
 
     // What 3.1.1 and QoS 0 do not tell is told here.
-    let old = person.open(json!({ "identity": "auditor", "client_id": "bench-old", "version": "3.1.1" })).await;
+    let old = person.open(json!({ "identity": "auditor", "client_id": "desk-old", "version": "3.1.1" })).await;
     let quick = json!({ "topic": LEVEL, "payload": "" });
     for (path, body) in
         [("publish", message(LEVEL, b"1.83")), ("publish", quick), ("subscribe", json!({ "filter": "#" }))]
@@ -103,7 +103,7 @@ async fn clients_on_the_bench_have_the_rights_of_their_identities() {
     assert_eq!((&first["message"]["topic"], &first["message"]["payload"]), (&LEVEL.into(), &r#"{"m": 1.83}"#.into()));
     let properties = json!({ "topic": STATUS, "payload": STANDARD.encode([0, 255]), "retain": true, "expiry": 60,
         "content_type": "application/octet-stream", "user": [{ "name": "sensor", "value": "2" }] });
-    let newer = person.open(json!({ "identity": "kettle-weir", "client_id": "bench-weir" })).await;
+    let newer = person.open(json!({ "identity": "kettle-weir", "client_id": "desk-weir" })).await;
     person.post(&format!("clients/{newer}/publish"), properties).await;
     let second = person.happened(&desk, 1).await;
     assert_eq!((&second["message"]["payload"], &second["message"]["payload_base64"]), (&Value::Null, &"AP8=".into()));
@@ -146,7 +146,7 @@ async fn a_client_that_goes_away_abruptly_leaves_its_will() {
 }
 
 #[tokio::test]
-async fn the_bench_is_for_those_who_may_operate_and_each_holds_their_own() {
+async fn the_desk_is_for_those_who_may_operate_and_each_holds_their_own() {
     let place = Place::new();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);

@@ -1,0 +1,124 @@
+//! Kinds of things, as the interface names them.
+
+use std::fmt;
+
+use moorfall_core::{access, blueprint};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// An enum whose variants go by these texts, in JSON and for people.
+macro_rules! kinds {
+    ($(#[$doc:meta])* $name:ident $($(#[$about:meta])* $variant:ident = $text:literal,)+) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum $name {
+            $($(#[$about])* $variant,)+
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(match self {
+                    $(Self::$variant => $text,)+
+                })
+            }
+        }
+    };
+}
+
+/// The same kinds as in the core.
+macro_rules! mirrors {
+    ($name:ident: $core:ty, $($variant:ident),+) => {
+        impl From<$core> for $name {
+            fn from(kind: $core) -> Self {
+                match kind {
+                    $(<$core>::$variant => Self::$variant,)+
+                }
+            }
+        }
+    };
+}
+
+mirrors!(Severity: blueprint::Severity, Error, Warning);
+mirrors!(ChangeKind: blueprint::Kind, Added, Changed, Removed);
+mirrors!(RuleEffect: access::Effect, Allow, Deny);
+mirrors!(Act: access::Act, Publish, Subscribe);
+mirrors!(Retention: blueprint::Retention, Allowed, Required, Never);
+mirrors!(QueuePolicy: moorfall_core::QueuePolicy, DropNewest, DropOldest, EndSession);
+
+kinds! {
+    /// How much a finding matters.
+    Severity
+    /// The blueprint can't be applied.
+    Error = "error",
+    /// It can, and probably does something that is not meant.
+    Warning = "warning",
+}
+
+kinds! {
+    /// What becomes of a part of the design.
+    ChangeKind
+    /// It was not there.
+    Added = "added",
+    /// It differs.
+    Changed = "changed",
+    /// It is not there any more.
+    Removed = "removed",
+}
+
+kinds! {
+    /// What a rule does.
+    RuleEffect
+    /// It allows.
+    Allow = "allow",
+    /// It denies, and wins over every rule that allows.
+    Deny = "deny",
+}
+
+kinds! {
+    /// What somebody wants to do.
+    Act
+    /// Send messages.
+    Publish = "publish",
+    /// Receive them.
+    Subscribe = "subscribe",
+}
+
+kinds! {
+    /// Whether messages of a topic are retained.
+    Retention
+    /// They may be.
+    Allowed = "allowed",
+    /// All of them are.
+    Required = "required",
+    /// None is.
+    Never = "never",
+}
+
+kinds! {
+    /// What happens to a message that does not fit into a queue.
+    QueuePolicy
+    /// It is dropped.
+    DropNewest = "drop-newest",
+    /// What has waited longest is dropped.
+    DropOldest = "drop-oldest",
+    /// The session ends.
+    EndSession = "end-session",
+}
+
+kinds! {
+    /// How a client signed in.
+    SignedInBy
+    /// It has no identity.
+    Nothing = "nothing",
+    /// By the administrator's secret.
+    Secret = "secret",
+    /// By a password, or a secret that the broker made.
+    Password = "password",
+    /// By a token.
+    Token = "token",
+    /// By a client certificate.
+    Certificate = "certificate",
+    /// A person acts as it at the console.
+    Person = "person",
+}
