@@ -10,8 +10,8 @@ use crossbeam_utils::CachePadded;
 use moorfall_core::measure::Totals;
 
 /// What was counted since the last time that it was passed on; kept by one task, so that the shared counters are
-/// touched once a batch and not once a message.
-pub type Batch = Totals;
+/// touched once in a while and not once a message.
+pub type Counts = Totals;
 
 /// Counters of one thing, added to by its task.
 #[derive(Debug, Default)]
@@ -26,18 +26,18 @@ pub struct Counters {
 
 impl Counters {
     /// Adds what was counted.
-    pub fn add(&self, batch: &Batch) {
+    pub fn add(&self, counts: &Counts) {
         let add = |counter: &AtomicU64, count: u64| {
             if count > 0 {
                 counter.fetch_add(count, Ordering::Relaxed);
             }
         };
-        add(&self.messages_in, batch.messages_in);
-        add(&self.messages_out, batch.messages_out);
-        add(&self.bytes_in, batch.bytes_in);
-        add(&self.bytes_out, batch.bytes_out);
-        add(&self.withheld, batch.withheld);
-        add(&self.refused, batch.refused);
+        add(&self.messages_in, counts.messages_in);
+        add(&self.messages_out, counts.messages_out);
+        add(&self.bytes_in, counts.bytes_in);
+        add(&self.bytes_out, counts.bytes_out);
+        add(&self.withheld, counts.withheld);
+        add(&self.refused, counts.refused);
     }
 
     /// The sums so far; not of one moment.
@@ -67,8 +67,8 @@ impl Default for PerCore {
 
 impl PerCore {
     /// Adds what was counted.
-    pub fn add(&self, batch: &Batch) {
-        self.0[thread_number() % self.0.len()].add(batch);
+    pub fn add(&self, counts: &Counts) {
+        self.0[thread_number() % self.0.len()].add(counts);
     }
 
     /// The sums so far; not of one moment.

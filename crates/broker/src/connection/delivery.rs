@@ -45,10 +45,10 @@ impl Connection {
                 self.broker.live.recorder.sent(journey, record.key, self.broker.now());
             }
             self.held -= handled.sent as usize + handled.withheld.len();
-            self.batch.messages_out += handled.sent;
+            self.counts.messages_out += handled.sent;
             for Undelivered { why, message } in handled.withheld {
                 self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
-                self.batch.withheld += 1;
+                self.counts.withheld += 1;
                 record.withheld.fetch_add(1, Ordering::Relaxed);
                 tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
             }

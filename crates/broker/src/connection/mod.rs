@@ -20,7 +20,7 @@ use moorfall_core::{
     router::{Route, RouteCache},
     session::{Action, Keep, Refusal, Routed, Session, Verdict},
 };
-use moorfall_live::{counters::Batch, topics::hierarchy as topics};
+use moorfall_live::{counters::Counts, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
 use tokio::time::timeout;
 
@@ -81,7 +81,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         retained_due: VecDeque::new(),
         subscribing: Subscribing::No,
         answers: VecDeque::new(),
-        batch: Batch::default(),
+        counts: Counts::default(),
         farewell: None,
         checking: None,
         turn: Time::default(),
@@ -129,7 +129,7 @@ struct Connection {
     /// What the session is told when a promise is kept, in order.
     answers: VecDeque<(Option<Arc<Promise>>, Answer)>,
     /// Counted and not passed on yet.
-    batch: Batch,
+    counts: Counts,
     /// Why the session ended, once it has.
     farewell: Option<(String, bool)>,
     /// Present while it is found out who the client is.
@@ -185,7 +185,7 @@ impl Connection {
                     self.session.handle_connection_lost(now, "the client closed the connection".into());
                 }
                 Event::Read(Ok(count)) => {
-                    self.batch.bytes_in += count as u64;
+                    self.counts.bytes_in += count as u64;
                     // The amount follows what the client sends, so that idle connections hold little.
                     if count >= read_size {
                         read_size = (read_size * 2).min(READ.1);
@@ -193,7 +193,7 @@ impl Connection {
                         read_size = (read_size / 2).max(READ.0);
                     }
                 }
-                Event::Written(Ok(count)) if count > 0 => self.batch.bytes_out += count as u64,
+                Event::Written(Ok(count)) if count > 0 => self.counts.bytes_out += count as u64,
                 Event::Written(Ok(_)) => self.session.handle_connection_lost(now, "the connection is closed".into()),
                 Event::Read(Err(error)) | Event::Written(Err(error)) => {
                     self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
@@ -364,7 +364,7 @@ impl Connection {
     }
 
     fn note_refusal(&mut self, refusal: Refusal) {
-        self.batch.refused += refusal.count;
+        self.counts.refused += refusal.count;
         if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.live.recorder.is_on()) {
             let Message { topic, qos, retain, payload, .. } = &**message;
             let origin = || self.origin_of(topic, *qos, *retain, payload);
@@ -425,9 +425,9 @@ impl Connection {
     }
 
     fn pass_on_counts(&mut self) {
-        self.broker.live.counters.add(&self.batch);
+        self.broker.live.counters.add(&self.counts);
         if let Some(record) = &self.record {
-            record.counters.add(&self.batch);
+            record.counters.add(&self.counts);
             record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
             record.held.store(self.held, Ordering::Relaxed);
             let drift = self.session.take_drift();
@@ -435,7 +435,7 @@ impl Connection {
                 self.broker.live.drifts.note_all(&record.identity, drift, self.broker.now());
             }
         }
-        self.batch = Batch::default();
+        self.counts = Counts::default();
     }
 
     /// The session waits for its client, or is over; a will that is due was routed before.

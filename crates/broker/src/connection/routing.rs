@@ -17,7 +17,7 @@ const RUN: usize = 1_024;
 
 impl Connection {
     pub(super) fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
-        self.batch.messages_in += 1;
+        self.counts.messages_in += 1;
         let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };
         let route = self.routes.route(&self.broker.sessions.router, &message.topic);
         let qos = message.qos;
@@ -49,7 +49,7 @@ impl Connection {
         let nobody = Arc::default();
         let identity = self.record.as_ref().map_or(&nobody, |record| &record.identity);
         let by = By { identity, waiting };
-        let (routed, promise) = self.broker.sessions.distribute(&message, &route, by, &mut self.batch);
+        let (routed, promise) = self.broker.sessions.distribute(&message, &route, by, &mut self.counts);
         let Some(id) = packet_id else { return };
         // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
         if promise.is_none() && self.answers.is_empty() {
@@ -97,7 +97,7 @@ impl Connection {
         let Some(route) = self.run_route.take() else { return };
         let run = Arc::new(Run::new(self.run.drain(..)));
         self.note_topic(run.messages(), run.weight() as u64);
-        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter(), &mut self.batch);
+        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter(), &mut self.counts);
         for (place, id) in std::mem::take(&mut self.run_answers) {
             let routed =
                 if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };

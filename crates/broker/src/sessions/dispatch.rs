@@ -8,7 +8,7 @@ use moorfall_core::{
     session::Routed,
 };
 use moorfall_live::{
-    counters::Batch,
+    counters::Counts,
     journeys::{Publisher, Unsent},
     topics::hierarchy::Noted,
 };
@@ -64,17 +64,17 @@ impl Sessions {
     pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
         self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
-        let mut batch = Batch { messages_in: 1, ..Batch::default() };
+        let mut counts = Counts { messages_in: 1, ..Counts::default() };
         let by = By { identity, waiting: None };
         let route = self.router.route(&message.topic);
         if self.live.recorder.is_on() {
             let access = "it is a will, or the service's own".to_owned();
             let publisher = || Publisher { identity: identity.to_string(), access, ..Publisher::default() };
-            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by, &mut batch);
+            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by, &mut counts);
         } else {
-            self.distribute(message, &route, by, &mut batch);
+            self.distribute(message, &route, by, &mut counts);
         }
-        self.live.counters.add(&batch);
+        self.live.counters.add(&counts);
     }
 
     /// Keeps a message if it is to be retained, and hands it to everyone on the route. What must survive is filed; the
@@ -84,7 +84,7 @@ impl Sessions {
         message: &Arc<Message>,
         route: &Route<Arc<SessionRecord>>,
         By { identity, waiting }: By<'_>,
-        batch: &mut Batch,
+        counts: &mut Counts,
     ) -> (Routed, Option<Arc<Promise>>) {
         // A member that may not have this message is not there for it.
         let load = |record: &Arc<SessionRecord>| match record.is_denied(&message.topic) {
@@ -100,7 +100,7 @@ impl Sessions {
         let recipients = all().chain(chosen.iter().copied()).map(terms);
         if !is_filed(message.qos, message.retain, is_kept, recipients) {
             let run = Arc::new(Run::new([Arc::clone(message)]));
-            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), batch);
+            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), counts);
             return (handed.of_one(), None);
         }
         // What may stay for long must not borrow a receive buffer.
@@ -120,7 +120,7 @@ impl Sessions {
         }
         let mut handed = Handed::default();
         for recipient in all().chain(chosen.iter().copied()) {
-            if let Some(is_taken) = self.push(message, recipient, &mut journal, batch) {
+            if let Some(is_taken) = self.push(message, recipient, &mut journal, counts) {
                 handed.count += 1;
                 handed.taken |= usize::from(is_taken);
             }
@@ -149,7 +149,7 @@ impl Sessions {
         &self,
         run: &Arc<Run>,
         recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
-        batch: &mut Batch,
+        counts: &mut Counts,
     ) -> Handed {
         let mut handed = Handed::default();
         for recipient in recipients {
@@ -166,7 +166,7 @@ impl Sessions {
                 let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
                 filed.for_each(|delivery| journal.done(recipient.session, delivery));
             }
-            self.account(run.journey(), recipient, &outcome, batch);
+            self.account(run.journey(), recipient, &outcome, counts);
         }
         handed
     }
@@ -178,7 +178,7 @@ impl Sessions {
         message: &Arc<Message>,
         recipient: &Recipient<Arc<SessionRecord>>,
         journal: &mut journal::Batch<'_>,
-        batch: &mut Batch,
+        counts: &mut Counts,
     ) -> Option<bool> {
         let delivery = recipient.delivery(message);
         self.live.recorder.lead(message.journey(), recipient, message.qos, delivery.is_none());
@@ -186,12 +186,12 @@ impl Sessions {
         let session = recipient.session;
         let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
         outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
-        self.account(message.journey(), recipient, &outcome, batch);
+        self.account(message.journey(), recipient, &outcome, counts);
         Some(outcome.dropped == 0)
     }
 
-    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, batch: &mut Batch) {
-        batch.withheld += outcome.withheld;
+    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, counts: &mut Counts) {
+        counts.withheld += outcome.withheld;
         self.note_outcome(journey, &recipient.handle, outcome);
         if outcome.end {
             self.registry.end_soon(&recipient.handle);
