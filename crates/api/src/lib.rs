@@ -17,6 +17,7 @@ use std::sync::Arc;
 use axum::{Router, extract::DefaultBodyLimit, middleware, routing::get};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
+use tower_http::compression::CompressionLayer;
 
 use self::{
     http::{console, mqtt::mqtt, problem, server, sign_in},
@@ -36,7 +37,7 @@ pub async fn serve(app: App, listener: TcpListener, stop: CancellationToken) {
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
         .route("/mqtt", get(mqtt))
         .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
-        .fallback_service(get(console::file).fallback(problem::wrong_method))
+        .fallback_service(get(console::file).fallback(problem::wrong_method).layer(CompressionLayer::new()))
         .method_not_allowed_fallback(problem::wrong_method)
         .layer(DefaultBodyLimit::max(BODY))
         .layer(middleware::from_fn(problem::no_nul))

@@ -32,7 +32,7 @@ fn folder() -> Option<PathBuf> {
 
 fn file(data: &Path) -> Option<PathBuf> {
     let digest = Sha256::digest(data.as_os_str().as_encoded_bytes());
-    let name: String = digest.iter().take(8).map(|byte| format!("{byte:02x}")).collect();
+    let name = hex::encode(&digest[..8]);
     Some(folder()?.join(format!("{name}.json")))
 }
 

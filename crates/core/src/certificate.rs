@@ -40,18 +40,11 @@ impl ClientCertificate {
     pub fn read(der: &[u8]) -> Option<Self> {
         let (_, parsed) = x509_parser::parse_x509_certificate(der).ok()?;
         let ends = OffsetDateTime::from_unix_timestamp(parsed.validity().not_after.timestamp()).ok()?;
-        let mut marks = vec![format!("sha256:{}", hex(&Sha256::digest(der)))];
+        let mut marks = vec![format!("sha256:{}", hex::encode(Sha256::digest(der)))];
         marks.extend(other_names(&parsed));
         marks.extend(subject(parsed.subject()));
         Some(Self { marks, ends })
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::new(), |mut text, byte| {
-        let _infallible = write!(text, "{byte:02x}");
-        text
-    })
 }
 
 fn other_names(certificate: &X509Certificate<'_>) -> Vec<String> {

@@ -253,7 +253,7 @@ fn socket_folder(data: &Path) -> PathBuf {
         return near;
     }
     let digest = Sha256::digest(data.as_os_str().as_encoded_bytes());
-    let short: String = digest.iter().take(8).map(|byte| format!("{byte:02x}")).collect();
+    let short = hex::encode(&digest[..8]);
     std::env::temp_dir().join(format!("moorfall-{short}"))
 }
 

@@ -1,5 +1,5 @@
 //! Retained messages: what there is, clearing it, and taking that back.
-use std::{fmt::Write, sync::Arc};
+use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::deeds::Restored};
@@ -158,10 +158,7 @@ pub async fn show(
     };
     let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
     let message = broker.sessions.router.retained_of(&name).ok_or_else(missing)?;
-    let hex = message.payload.iter().take(HEX).fold(String::new(), |mut text, byte| {
-        let _infallible = write!(text, "{byte:02x}");
-        text
-    });
+    let hex = hex::encode(&message.payload[..message.payload.len().min(HEX)]);
     let user = message.properties.user_properties.iter();
     Ok(Json(RetainedMessage {
         about: view(&broker, &message),

@@ -34,7 +34,7 @@ fn signed(key: &[u8], id: &str, identity: &str) -> String {
     mac.update(id.as_bytes());
     mac.update(b"\0");
     mac.update(identity.as_bytes());
-    mac.finalize().into_bytes().iter().map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(mac.finalize().into_bytes())
 }
 
 impl Tokens {

@@ -67,11 +67,10 @@ async fn ask(
     arrivals: &mut Arrivals,
 ) -> Result<(Publish, Duration), Failure> {
     let mut envelope = arguments.envelope.clone();
-    let correlation =
-        envelope.correlation.get_or_insert_with(|| Alphanumeric.sample_string(&mut rand::rng(), 12)).clone();
+    let correlation = envelope.correlation.get_or_insert_with(random_text).clone();
     let place = match &envelope.response_topic {
         Some(topic) => topic.clone(),
-        None => format!("answers/{}", Alphanumeric.sample_string(&mut rand::rng(), 12)).parse()?,
+        None => format!("answers/{}", random_text()).parse()?,
     };
     envelope.response_topic = Some(place.clone());
     let options = SubscriptionOptions { qos: QoS::AtLeastOnce, ..SubscriptionOptions::default() };
@@ -118,4 +117,9 @@ async fn ask(
             arguments.within.as_secs_f32()
         ))),
     }
+}
+
+/// Twelve small letters and digits.
+fn random_text() -> String {
+    Alphanumeric.sample_string(&mut rand::rng(), 12).to_lowercase()
 }
