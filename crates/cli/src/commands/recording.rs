@@ -47,7 +47,7 @@ enum Verb {
         time: Duration,
         /// Leave the recording to the service, and return
         #[arg(long)]
-        detach: bool,
+        background: bool,
         /// Print JSON, a line for each message
         #[arg(long)]
         json: bool,
@@ -88,7 +88,7 @@ enum Verb {
 pub async fn run(arguments: Arguments) -> Done {
     let local = arguments.which.find()?;
     match arguments.verb {
-        Verb::Start { filter, time, detach, json } => start(&local, &filter, time, detach, json).await,
+        Verb::Start { filter, time, background, json } => start(&local, &filter, time, background, json).await,
         Verb::List { json } => list(&local, json).await,
         Verb::Show { recording, limit, json } => show(&local, recording, limit, json).await,
         Verb::Message { message, json } => {
@@ -102,13 +102,13 @@ pub async fn run(arguments: Arguments) -> Done {
     }
 }
 
-async fn start(local: &Local, filter: &TopicFilter, time: Duration, detach: bool, as_json: bool) -> Done {
+async fn start(local: &Local, filter: &TopicFilter, time: Duration, background: bool, as_json: bool) -> Done {
     let mut stop = Stop::listen()?;
     let order = json!({ "filter": filter.to_string(), "seconds": time.as_secs() });
     let begun: RecordingView = local.post(&["recordings"], &order).await?;
     let number = begun.number.to_string();
     let lasts = span(time.as_secs());
-    if detach {
+    if background {
         if as_json {
             return output::json(&begun);
         }

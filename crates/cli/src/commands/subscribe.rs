@@ -37,11 +37,11 @@ const TOO_MANY: u64 = 200;
 
 /// Which messages are wanted of those that were there before.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Retained {
-    /// Retained messages alone; it ends when all have come
-    Only,
-    /// New messages alone
-    None,
+pub(crate) enum Only {
+    /// Retained messages; the command ends when all have arrived
+    Retained,
+    /// Messages that are published from now on
+    New,
 }
 
 /// What the command takes.
@@ -61,9 +61,9 @@ pub struct Arguments {
     /// End after this time, for example 30s or 5m
     #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
     time: Option<Duration>,
-    /// Retained messages alone, or none of them
+    /// Receive only retained messages, or only new ones
     #[arg(long, value_name = "WHICH")]
-    since_retained: Option<Retained>,
+    only: Option<Only>,
     /// Only messages of which this is true, in the Common Expression Language
     ///
     /// There are topic, levels (from 0), payload (its fields if it is JSON, else its text), qos and retained:
@@ -198,13 +198,13 @@ impl<'a> Reader<'a> {
     }
 
     fn wants_only_retained(&self) -> bool {
-        self.arguments.since_retained == Some(Retained::Only)
+        self.arguments.only == Some(Only::Retained)
     }
 
     async fn subscribe(&self, client: &Client) -> Done {
-        let retain_handling = match self.arguments.since_retained {
+        let retain_handling = match self.arguments.only {
             // Version 3.1.1 has no such wish; what comes is left out as it comes.
-            Some(Retained::None) if self.arguments.connection.is_v5() => RetainHandling::Never,
+            Some(Only::New) if self.arguments.connection.is_v5() => RetainHandling::Never,
             _ => RetainHandling::Always,
         };
         let options = |wanted: &Wanted| SubscriptionOptions {
@@ -278,10 +278,10 @@ impl<'a> Reader<'a> {
 
     /// Prints or counts a message, if it is wanted; gives whether anybody reads on.
     fn take(&mut self, message: &Publish) -> Result<bool, Failure> {
-        let unwanted = match self.arguments.since_retained {
-            Some(Retained::Only) => !message.retain,
+        let unwanted = match self.arguments.only {
+            Some(Only::Retained) => !message.retain,
             // Version 3.1.1 sends them all the same.
-            Some(Retained::None) => message.retain,
+            Some(Only::New) => message.retain,
             None => false,
         };
         let holds = |condition: &MessageExpression| {

@@ -80,7 +80,7 @@ enum Verb {
         json: bool,
     },
     /// Write lines for a blueprint that plan a topic which is not planned yet
-    Plan {
+    Draft {
         /// The topic, as it was published to
         topic: String,
     },
@@ -106,7 +106,7 @@ pub async fn run(arguments: Arguments) -> Done {
             if json { output::json(&details) } else { output::finish(print_topic(&topic, &details)) }
         }
         Verb::Drift { json } => drift(&arguments.which.find()?, json).await,
-        Verb::Plan { topic } => plan(&arguments.which.find()?, &topic).await,
+        Verb::Draft { topic } => draft(&arguments.which.find()?, &topic).await,
     }
 }
 
@@ -250,7 +250,7 @@ async fn drift(local: &Local, as_json: bool) -> Done {
 }
 
 /// What is known of an unplanned topic, as lines that can be added to a blueprint.
-async fn plan(local: &Local, topic: &str) -> Done {
+async fn draft(local: &Local, topic: &str) -> Done {
     let lines: PlanLines = local.get(&["topics", "plan"], &[("topic", topic)]).await?;
     output::finish(output::line(lines.text.trim_end()))
 }

@@ -281,7 +281,7 @@ fn the_live_hierarchy_shows_what_was_published_and_where_the_plan_is_broken() {
     assert_eq!((&payload["count"], &payload["identity"]), (&1.into(), &"kettle-weir".into()), "since this revision");
     assert_eq!(payload["sample"], "1.83");
     assert!(told.contains(&("silent", "harrowmere/{reach}/{station}/rain/depth")), "{drift}");
-    let plan = service.run(&["topics", "plan", "harrowmere/notes"]);
+    let plan = service.run(&["topics", "draft", "harrowmere/notes"]);
     assert!(plan.ok().contains("path = \"harrowmere/notes\"") && plan.ok().contains("payload = \"json\""), "{plan:?}");
 
     let found = service.run(&["topics", "match", "harrowmere/+/kettle-weir/stage/level", "--json"]).json();

@@ -149,10 +149,9 @@ fn what_is_read_can_be_chosen() {
         service.run(&["publish", &format!("harrowmere/gorge/{station}/status"), state, "--retain"]).ok();
     }
     // Retained ones alone: it ends by itself.
-    let only = service.run(&["subscribe", "harrowmere/#", "--since-retained", "only"]);
+    let only = service.run(&["subscribe", "harrowmere/#", "--only", "retained"]);
     assert_eq!(only.ok().lines().count(), 2, "{only:?}");
-    let online =
-        service.run(&["subscribe", "#", "--since-retained", "only", "--where", "payload == 'online' && retained"]);
+    let online = service.run(&["subscribe", "#", "--only", "retained", "--where", "payload == 'online' && retained"]);
     assert_eq!(online.ok(), "harrowmere/gorge/kettle-weir/status (retained) online\n");
 
     // New ones alone, each filter with its own QoS, and a condition on a field.
@@ -161,8 +160,8 @@ fn what_is_read_can_be_chosen() {
             "subscribe",
             "harrowmere/+/+/stage/level:2",
             "harrowmere/#:0",
-            "--since-retained",
-            "none",
+            "--only",
+            "new",
             "--where",
             "payload.m > 1.8 && levels[1] == 'gorge'",
             "--take",
@@ -248,7 +247,7 @@ fn shells_and_manuals_know_the_commands() {
     let place = Place::new();
     for shell in ["bash", "zsh", "fish"] {
         let script = place.run(&["completions", shell]);
-        assert!(script.ok().contains("moorfall") && script.out.contains("since-retained"), "{shell}");
+        assert!(script.ok().contains("moorfall") && script.out.contains("--only"), "{shell}");
     }
     let mut unknown = place.program(&["completions"]);
     let unknown = Ran::from(unknown.env("SHELL", "/bin/false").output().unwrap());

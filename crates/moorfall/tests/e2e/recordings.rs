@@ -12,7 +12,7 @@ const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
 /// Begins a recording and leaves it to the service; gives its number.
 fn begin(service: &Service<'_>, filter: &str) -> String {
-    service.run(&["recording", "start", filter, "--for", "10m", "--detach", "--json"]).json()["number"].to_string()
+    service.run(&["recording", "start", filter, "--for", "10m", "--background", "--json"]).json()["number"].to_string()
 }
 
 fn messages(service: &Service<'_>, recording: &str) -> Vec<Value> {
@@ -209,7 +209,7 @@ fn what_a_rule_denies_within_an_allowed_filter_is_recorded_as_withheld() {
 fn a_recording_is_bounded_in_time_and_amount() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
-    let short = service.run(&["recording", "start", "a/#", "--for", "1s", "--detach", "--json"]).json();
+    let short = service.run(&["recording", "start", "a/#", "--for", "1s", "--background", "--json"]).json();
     let short = short["number"].to_string();
     let list = || service.run(&["recording", "list", "--json"]).json();
     wait("it has ended", || (list()[0]["running"] == false).then_some(()));
@@ -232,7 +232,7 @@ fn a_recording_is_bounded_in_time_and_amount() {
 
     // Those that have ended make room, those that run do not.
     let running: Vec<String> = (0..8).map(|_| begin(&service, "c/#")).collect();
-    let full = service.run(&["recording", "start", "c/#", "--detach"]);
+    let full = service.run(&["recording", "start", "c/#", "--background"]);
     assert!(full.failed().contains("end one of them"), "{full:?}");
     assert!(service.run(&["recording", "show", &short]).failed().contains("there is no recording"));
     service.run(&["publish", "c/d", "to all"]).ok();
@@ -240,7 +240,7 @@ fn a_recording_is_bounded_in_time_and_amount() {
         assert_eq!(messages(&service, number).len(), 1);
     }
     for (arguments, words) in [
-        (&["recording", "start", "c/#", "--for", "2h", "--detach"][..], "from 1 to 3600 seconds"),
+        (&["recording", "start", "c/#", "--for", "2h", "--background"][..], "from 1 to 3600 seconds"),
         (&["recording", "message", "99999"], "is not held"),
         (&["recording", "end", "99999"], "there is no recording"),
     ] {

@@ -72,8 +72,7 @@ fn clearing_says_what_goes_and_what_came_back() {
 
         // A station that says that it is online as soon as it sees that its status is gone.
         let kettle = status("kettle-weir");
-        let watching =
-            service.spawn(&["subscribe", &kettle, "--since-retained", "none", "--take", "1", "--json"], "subscribed");
+        let watching = service.spawn(&["subscribe", &kettle, "--only", "new", "--take", "1", "--json"], "subscribed");
         let cleared = clear(&["--yes"]);
         assert!(cleared.ok().ends_with("3 retained messages cleared\n"), "{cleared:?}");
         assert_eq!(watching.finish().json()["payload"], "", "who subscribes is told");
