@@ -17,7 +17,7 @@ pub(crate) enum LogFormat {
     Json,
 }
 
-/// Starts the log. `MOORFALL_LOG` chooses what is logged, for example `debug` or `moorfall_service=debug`.
+/// Starts the log. `MOORFALL_LOG` chooses what is logged, for example `debug` or `moorfall_broker=debug`.
 pub(crate) fn start(format: LogFormat, default: &str) {
     let filter =
         EnvFilter::try_from_env("MOORFALL_LOG").unwrap_or_else(|_| EnvFilter::new(format!("{default},sqlx=warn")));
