@@ -131,7 +131,7 @@ pub fn bytes(number: f64) -> String {
         value /= 1024.0;
         unit += 1;
     }
-    if unit == 0 { format!("{value:.0} B") } else { format!("{value:.1} {}", units[unit]) }
+    if unit == 0 { format!("{} B", count(value as u64)) } else { format!("{value:.1} {}", units[unit]) }
 }
 
 /// A span in the unit that a person would choose.

@@ -36,7 +36,7 @@
   ];
 </script>
 
-<nav aria-label="Pages" class="w-44 shrink-0 overflow-y-auto border-r border-line py-3 text-sm">
+<nav aria-label="Pages" class="w-48 shrink-0 overflow-y-auto border-r border-line py-3 text-sm">
   {#each groups as group (group.name)}
     <h2 class="px-6 pt-2 pb-1 text-xs text-quiet">{group.name}</h2>
     <ul>
