@@ -156,7 +156,7 @@ mod tests {
     #[test]
     fn numbers_are_written_for_people() {
         assert_eq!([0, 999, 1_000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
-        assert_eq!([0.0, 1023.0, 1536.0, 1_073_741_824.0].map(bytes), ["0 B", "1023 B", "1.5 KiB", "1.0 GiB"]);
+        assert_eq!([0.0, 1023.0, 1536.0, 1_073_741_824.0].map(bytes), ["0 B", "1,023 B", "1.5 KiB", "1.0 GiB"]);
         assert_eq!([5, 119, 120, 7_200, 200_000].map(span), ["5 s", "119 s", "2 min", "2 h", "2 days"]);
     }
 
