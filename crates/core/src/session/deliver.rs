@@ -155,7 +155,7 @@ impl Session {
     /// Gives how many: none if something is in the way that only a look at each message can tell.
     fn deliver_together(&mut self, part: &mut Part, most: usize, room: usize) -> usize {
         let version = self.version;
-        let Phase::Open(open) = &mut self.phase else { return 0 };
+        let Some(open) = self.phase.open_mut() else { return 0 };
         // What may be handed on, kept or sent again is held one by one, and so is what has a hand-shake of two steps.
         let passes = match part.qos {
             QoS::AtMostOnce => true,
@@ -209,7 +209,7 @@ impl Session {
     /// Takes the delivery out of its place when it goes into flight.
     fn deliver(&mut self, now: Time, place: &mut Option<Delivery>, alone: bool) -> Result<(), Withheld> {
         let version = self.version;
-        let Phase::Open(open) = &mut self.phase else { return Err(Withheld::Gone) };
+        let Some(open) = self.phase.open_mut() else { return Err(Withheld::Gone) };
         let Some(delivery) = place.as_ref() else { return Ok(()) };
         let message = &delivery.message;
         if open.withholds(&message.topic) {
@@ -250,7 +250,7 @@ impl Session {
     /// Sends what is in flight under `id`: for the first time on this connection, or for the first time at all.
     pub(super) fn send_message(&mut self, now: Time, id: PacketId, again: bool) {
         let version = self.version;
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         let Some(sent) = open.state.sent(id) else { return };
         if sent.released {
             return;
@@ -274,7 +274,7 @@ impl Session {
     /// Sends again what an earlier connection left, in the order of that time, as far as the client takes it
     /// ([MQTT-4.4.0-1], [MQTT-4.6.0-1]).
     pub(super) fn resend(&mut self, now: Time) {
-        while let Phase::Open(open) = &mut self.phase {
+        while let Some(open) = self.phase.open_mut() {
             let Some(&id) = open.resend.front() else { return };
             let released = open.state.sent(id).map(|sent| sent.released);
             if released == Some(false) && !open.quota.has_room() {
@@ -293,7 +293,7 @@ impl Session {
     }
 
     pub(super) fn puback(&mut self, now: Time, id: PacketId, reason: ReasonCode) {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         match open.state.in_flight.get(id) {
             Some(InUse::Sent(sent)) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
             Some(InUse::Sent(sent)) => {
@@ -308,7 +308,7 @@ impl Session {
 
     pub(super) fn handle_pubrec(&mut self, now: Time, ack: &Acknowledgement) {
         let id = ack.packet_id;
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         let sent = match open.state.in_flight.get_mut(id) {
             Some(InUse::Sent(sent)) => sent,
             Some(InUse::Passing) => return self.mismatch(now, "PUBREC", id),
@@ -335,7 +335,7 @@ impl Session {
     }
 
     pub(super) fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         match open.state.in_flight.get(ack.packet_id) {
             Some(InUse::Sent(sent)) if sent.released => {
                 let journey = sent.delivery.message.journey();
@@ -361,7 +361,7 @@ impl Session {
 
     /// A message in flight is done with.
     fn finish(&mut self, now: Time, id: PacketId) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         let Some(used) = open.state.in_flight.remove(id) else { return };
         open.quota.give_back();
         let waiting = !open.resend.is_empty() && open.held.is_empty();

@@ -65,6 +65,28 @@ pub(super) enum Phase {
     Closed(Option<Box<Parting>>),
 }
 
+impl Phase {
+    /// The state of an accepted client, if there is one.
+    pub(super) fn open(&self) -> Option<&Open> {
+        if let Self::Open(open) = self { Some(open) } else { None }
+    }
+
+    /// The same, to be changed.
+    pub(super) fn open_mut(&mut self) -> Option<&mut Open> {
+        if let Self::Open(open) = self { Some(open) } else { None }
+    }
+
+    /// The state of the client whose packet is handled, which is done only while it is accepted.
+    pub(super) fn opened(&self) -> &Open {
+        self.open().expect("packets are handled only while open")
+    }
+
+    /// The same, to be changed.
+    pub(super) fn opened_mut(&mut self) -> &mut Open {
+        self.open_mut().expect("packets are handled only while open")
+    }
+}
+
 /// State of an accepted client.
 #[derive(Debug)]
 pub(super) struct Open {
@@ -139,7 +161,7 @@ impl Session {
 
     /// What an accepted client may do.
     pub fn access(&self) -> Option<&Access> {
-        if let Phase::Open(open) = &self.phase { Some(&open.access) } else { None }
+        self.phase.open().map(|open| &open.access)
     }
 
     /// The next thing to keep on disk, if that is the next thing to do: what many share is locked for all of them.
@@ -152,7 +174,7 @@ impl Session {
 
     /// Whether [`Session::poll_action`] would give something.
     pub fn has_actions(&self) -> bool {
-        !self.actions.is_empty() || matches!(&self.phase, Phase::Open(open) if open.subscribing.is_some())
+        !self.actions.is_empty() || self.phase.open().is_some_and(|open| open.subscribing.is_some())
     }
 
     /// When [`Session::handle_timeout`] is due; `None` if never.
@@ -243,12 +265,12 @@ impl Session {
 
     /// Whether the session outlives its connection, as far as is known now.
     pub fn is_kept(&self) -> bool {
-        matches!(&self.phase, Phase::Open(open) if open.is_kept())
+        self.phase.open().is_some_and(Open::is_kept)
     }
 
     /// The will of an accepted client, as the message that it becomes, and its delay.
     pub fn will(&self, now: Time) -> Option<DelayedWill> {
-        let Phase::Open(open) = &self.phase else { return None };
+        let open = self.phase.open()?;
         let will = open.will.as_ref()?;
         let delay = Duration::from_secs(will.properties.will_delay_interval.unwrap_or(0).into());
         Some(DelayedWill { message: will_message(will.clone(), open.key, now), delay })
@@ -256,12 +278,12 @@ impl Session {
 
     /// Subscriptions of an accepted client.
     pub fn subscription_count(&self) -> usize {
-        if let Phase::Open(open) = &self.phase { open.state.subscriptions.len() } else { 0 }
+        self.phase.open().map_or(0, |open| open.state.subscriptions.len())
     }
 
     /// Messages sent to the client and not acknowledged.
     pub fn in_flight(&self) -> usize {
-        if let Phase::Open(open) = &self.phase { open.state.in_flight.len() } else { 0 }
+        self.phase.open().map_or(0, |open| open.state.in_flight.len())
     }
 
     /// After the end: what outlives the connection. `None` if the client was never let in, and at the second call.
@@ -271,7 +293,7 @@ impl Session {
 
     /// What an accepted client holds counts in its identity's share. To be said right after [`Session::handle_admitted`].
     pub fn hold_for(&mut self, holding: Arc<Holding>) {
-        if let Phase::Open(open) = &mut self.phase {
+        if let Some(open) = self.phase.open_mut() {
             open.state.hold_for(holding);
         }
     }
@@ -303,7 +325,7 @@ impl Session {
     /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about.
     pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) {
         let mut taken = 0;
-        while let Phase::Open(open) = &mut self.phase
+        while let Some(open) = self.phase.open_mut()
             && let Some(id) = Frame::plain_puback(&buffer[taken..])
         {
             open.last_heard = now;
@@ -339,7 +361,7 @@ impl Session {
         if self.poll_timeout().is_none_or(|due| now < due) {
             return;
         }
-        if let Phase::Open(open) = &mut self.phase
+        if let Some(open) = self.phase.open_mut()
             && open.patience.held_until.take().is_some()
         {
             open.last_heard = now;
@@ -363,7 +385,7 @@ impl Session {
 
     /// The answer to [`Action::Commit`]: everything up to it is safe.
     pub fn handle_committed(&mut self, now: Time, number: u64) {
-        while let Phase::Open(open) = &mut self.phase {
+        while let Some(open) = self.phase.open_mut() {
             let Some((_, after)) = open.held.pop_front_if(|(held, _)| *held <= number) else { break };
             match after {
                 After::Send(packet) => self.send(&packet),
@@ -376,7 +398,7 @@ impl Session {
     /// The broker ends the connection: taken over, shutting down, administrative action. With `discard` the session
     /// ends too, whatever its expiry.
     pub fn end(&mut self, now: Time, reason: ReasonCode, words: String, discard: bool) {
-        if let Phase::Open(open) = &mut self.phase
+        if let Some(open) = self.phase.open_mut()
             && discard
         {
             open.expiry = 0;
@@ -386,7 +408,7 @@ impl Session {
 
     /// [MQTT-3.14.4-3]: the will goes with a normal DISCONNECT, and only then.
     pub(super) fn handle_disconnect(&mut self, now: Time, disconnect: &Disconnect) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         if let Some(expiry) = disconnect.properties.session_expiry_interval {
             // §3.14.2.2.2: what was to end with the connection can't be kept after all.
             if expiry > 0 && open.expiry == 0 {
@@ -493,7 +515,7 @@ impl Session {
 
     /// Does this once everything that was asked to be kept is safe.
     pub(super) fn after_commit(&mut self, after: After) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         open.next_commit += 1;
         open.held.push_back((open.next_commit, after));
         self.actions.push_back(Action::Commit(open.next_commit));

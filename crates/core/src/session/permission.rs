@@ -11,7 +11,7 @@ use crate::Time;
 
 impl Session {
     pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), Denied> {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         if !open.permissions.knows(&publish.topic) {
             check_size(&publish.topic, &self.limits, ReasonCode::TopicNameInvalid)?;
         }

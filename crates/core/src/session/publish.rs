@@ -8,7 +8,7 @@ use moorfall_wire::{
 use super::{
     action::{Action, Keep, Routed},
     checks::check_payload,
-    machine::{After, Phase, Session},
+    machine::{After, Session},
     refusal::{Cause, Denied},
 };
 use crate::{Message, Time, access::Act, aliases::AliasError, retained::RetainedFull};
@@ -20,7 +20,7 @@ impl Session {
             let words = "a client must not send subscription identifiers with a message".into();
             return self.fail(now, ReasonCode::ProtocolError, words);
         }
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         let alias = publish.properties.topic_alias.take();
         match open.inbound_aliases.resolve(publish.topic, alias) {
             Ok(topic) => publish.topic = topic,
@@ -61,7 +61,7 @@ impl Session {
     }
 
     fn accept(&mut self, now: Time, publish: Publish) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         let packet_id = publish.packet_id;
         if let Some(id) = packet_id {
             open.unanswered += 1;
@@ -76,7 +76,7 @@ impl Session {
 
     /// The message that a client publishes.
     fn message(&self, now: Time, publish: Publish) -> Option<Message> {
-        let Phase::Open(open) = &self.phase else { return None };
+        let open = self.phase.open()?;
         let Publish { qos, retain, topic, properties, payload, .. } = publish;
         Some(Message::new(topic, payload, qos, retain, properties, open.key, now))
     }
@@ -89,7 +89,7 @@ impl Session {
 
     /// The answer to [`Action::Route`] with a packet identifier: the publisher is told (§3.4, §3.5).
     pub fn handle_routed(&mut self, qos: QoS, packet_id: PacketId, routed: Routed) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         open.unanswered = open.unanswered.saturating_sub(1);
         match routed {
             Routed::To(0) => self.acknowledge(qos, packet_id, ReasonCode::NoMatchingSubscribers, ""),
@@ -122,7 +122,7 @@ impl Session {
                 ack.properties = AcknowledgementProperties { reason_string, ..AcknowledgementProperties::default() };
             }
         }
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         let exactly_once = qos == QoS::ExactlyOnce;
         // §4.3.3: a PUBREC that refuses ends the hand-shake, and so does PUBACK.
         if !exactly_once || ack.reason.is_error() {
@@ -134,7 +134,7 @@ impl Session {
 
     /// [MQTT-4.3.3-11]: PUBREL is answered by PUBCOMP; the identifier is free when that has left.
     pub(super) fn handle_pubrel(&mut self, ack: &Acknowledgement) {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         open.unacknowledged.remove(&ack.packet_id);
         let known = open.state.received.remove(&ack.packet_id);
         let complete = Packet::PubComp(if known {

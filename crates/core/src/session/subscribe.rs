@@ -7,7 +7,7 @@ use moorfall_wire::{
 use super::{
     action::Action,
     checks::check_size,
-    machine::{After, Phase, Session},
+    machine::{After, Session},
     refusal::{Cause, Denied, Refusal},
     subscribing::{Refused, SLICE, Subscribing, decide, may_subscribe},
 };
@@ -22,7 +22,7 @@ impl Session {
     /// of its connection: the protocol knows no other way, and silence would leave it waiting. What it is granted less
     /// of goes on with less.
     pub fn change_access(&mut self, now: Time, access: Access) {
-        let Phase::Open(open) = &mut self.phase else { return };
+        let Some(open) = self.phase.open_mut() else { return };
         open.access = access;
         open.rights_may_be_lost = true;
         open.permissions.forget();
@@ -72,13 +72,13 @@ impl Session {
         }
         subscribing.left = subscriptions.into_iter();
         subscribing.reasons.reserve(count);
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         open.subscribing = Some(Box::new(subscribing));
     }
 
     /// Goes on with a SUBSCRIBE; gives whether there was one.
     pub(super) fn subscribe_on(&mut self) -> bool {
-        let Phase::Open(open) = &mut self.phase else { return false };
+        let Some(open) = self.phase.open_mut() else { return false };
         let Some(mut subscribing) = open.subscribing.take() else { return false };
         for _ in 0..SLICE {
             let Some(Subscription { filter, mut options }) = subscribing.left.next() else {
@@ -95,7 +95,7 @@ impl Session {
                     let (reason, denied) = match refused {
                         Err(denied) => (denied.reason, Some(denied)),
                         Ok(Err((inner, decision))) if subscribing.refused.is_none() => {
-                            let Phase::Open(open) = &self.phase else { return true };
+                            let Some(open) = self.phase.open() else { return true };
                             let denied = Denied::by_rules(&open.access, inner.request(), &decision);
                             (denied.reason, Some(denied))
                         }
@@ -112,7 +112,7 @@ impl Session {
             };
             subscribing.reasons.push(reason);
         }
-        if let Phase::Open(open) = &mut self.phase {
+        if let Some(open) = self.phase.open_mut() {
             open.subscribing = Some(subscribing);
         }
         true
@@ -142,7 +142,7 @@ impl Session {
     }
 
     fn check_subscription(&self, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
-        let Phase::Open(open) = &self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened();
         check_size(filter, &self.limits, ReasonCode::TopicFilterInvalid)?;
         let limit = self.limits.subscriptions;
         let known = &open.state.subscriptions;
@@ -160,7 +160,7 @@ impl Session {
     }
 
     fn grant(&mut self, filter: TopicFilter, granted: Granted) -> ReasonCode {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         let filter = filter.detached();
         // [MQTT-3.8.4-3]: the same filter again replaces the subscription.
         let existed = open.state.subscriptions.insert(filter.clone(), granted).is_some();
@@ -180,7 +180,7 @@ impl Session {
     }
 
     pub(super) fn handle_unsubscribe(&mut self, unsubscribe: Unsubscribe) {
-        let Phase::Open(open) = &mut self.phase else { unreachable!("packets are handled only while open") };
+        let open = self.phase.opened_mut();
         let mut reasons = Vec::with_capacity(unsubscribe.filters.len());
         for filter in unsubscribe.filters {
             let existed = open.state.subscriptions.remove(&filter).is_some();
