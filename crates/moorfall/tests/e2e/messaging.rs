@@ -247,7 +247,7 @@ fn shells_and_manuals_know_the_commands() {
     let place = Place::new();
     for shell in ["bash", "zsh", "fish"] {
         let script = place.run(&["completions", shell]);
-        assert!(script.ok().contains("moorfall") && script.out.contains("--only"), "{shell}");
+        assert!(script.ok().contains("moorfall") && script.out.contains("password-file"), "{shell}");
     }
     let mut unknown = place.program(&["completions"]);
     let unknown = Ran::from(unknown.env("SHELL", "/bin/false").output().unwrap());
