@@ -130,10 +130,19 @@ pub struct Changes {
     pub(crate) deliveries: Table<(SessionKey, u64), DeliveryRow>,
     pub(crate) received: Table<(SessionKey, PacketId), ()>,
     pub(crate) deeds: Vec<(Author, Deed, OffsetDateTime)>,
+    /// What the deeds take, about, bytes.
+    deed_bytes: usize,
 }
 
-/// Deeds that wait to be written, at most. While the database is away somebody may go on doing things.
-const DEEDS: usize = 10_000;
+/// Deeds that wait to be written, at most, and bytes of them. While the database is away somebody may go on doing things,
+/// and one that clears retained messages names a hundred topics.
+const DEEDS: (usize, usize) = (10_000, 16 * 1024 * 1024);
+
+/// What a deed takes, about, bytes.
+fn weight(deed: &Deed) -> usize {
+    let values = [&deed.before, &deed.after].into_iter().flatten();
+    256 + deed.name.len() + values.map(|value| value.to_string().len()).sum::<usize>()
+}
 
 impl Changes {
     /// Whether there is nothing to write.
@@ -153,9 +162,11 @@ impl Changes {
 
     /// Somebody did something at this time. Gives the deed back if too many wait already.
     pub fn note(&mut self, by: Author, deed: Deed, at: OffsetDateTime) -> Result<(), Box<Deed>> {
-        if self.deeds.len() >= DEEDS {
+        let bytes = self.deed_bytes + weight(&deed);
+        if self.deeds.len() >= DEEDS.0 || bytes > DEEDS.1 {
             return Err(Box::new(deed));
         }
+        self.deed_bytes = bytes;
         self.deeds.push((by, deed, at));
         Ok(())
     }
@@ -278,6 +289,19 @@ mod tests {
         changes.remove_delivery(SESSION, 1);
         changes.remove_message(1);
         assert!(changes.is_empty());
+    }
+
+    #[test]
+    fn deeds_that_wait_are_bounded_in_number_and_bytes() {
+        let by = || Author { person: "wren".into(), address: "127.0.0.1".into() };
+        let noted = |name: &str| {
+            let mut changes = Changes::default();
+            let deed = || Deed::new("clear", "retained", name);
+            while changes.note(by(), deed(), OffsetDateTime::UNIX_EPOCH).is_ok() {}
+            changes.len()
+        };
+        assert_eq!(noted("harrowmere/gorge"), DEEDS.0);
+        assert!((15..=16).contains(&noted(&"x".repeat(1024 * 1024))));
     }
 
     #[test]
