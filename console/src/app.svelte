@@ -2,33 +2,31 @@
   import Router from 'svelte-spa-router';
   import { wrap } from 'svelte-spa-router/wrap';
 
-  import SignIn from '$lib/components/sign-in.svelte';
-  import SideBar from '$lib/components/side-bar.svelte';
-  import TopBar from '$lib/components/top-bar.svelte';
-  import { Desk } from '$lib/state/desk.svelte';
-  import { ConsoleState } from '$lib/state/console.svelte';
-  import { setShell } from '$lib/state/context';
-  import { Retained } from '$lib/state/retained.svelte';
-  import { Theme } from '$lib/state/theme.svelte';
+  import SignIn from '$shell/sign-in.svelte';
+  import SideBar from '$shell/side-bar.svelte';
+  import TopBar from '$shell/top-bar.svelte';
+  import { ConsoleState } from '$shell/console.svelte';
+  import { setShell } from '$shell/context';
+  import { Theme } from '$shell/theme.svelte';
 
   const service = new ConsoleState();
   const theme = new Theme();
-  setShell({ service, theme, retained: new Retained(), desk: new Desk() });
+  setShell({ service, theme });
   // A page is loaded when it is opened for the first time.
-  const overview = wrap({ asyncComponent: () => import('$lib/pages/overview-page.svelte') });
+  const overview = wrap({ asyncComponent: () => import('$watch/overview-page.svelte') });
   const routes = {
     '/': overview,
-    '/topics': wrap({ asyncComponent: () => import('$lib/pages/topics-page.svelte') }),
-    '/retained': wrap({ asyncComponent: () => import('$lib/pages/retained-page.svelte') }),
-    '/topic': wrap({ asyncComponent: () => import('$lib/pages/topic-page.svelte') }),
-    '/journey': wrap({ asyncComponent: () => import('$lib/pages/journey-page.svelte') }),
-    '/desk': wrap({ asyncComponent: () => import('$lib/pages/desk-page.svelte') }),
-    '/first-connection': wrap({ asyncComponent: () => import('$lib/pages/connect-page.svelte') }),
-    '/access': wrap({ asyncComponent: () => import('$lib/pages/access-page.svelte') }),
-    '/identities': wrap({ asyncComponent: () => import('$lib/pages/identities-page.svelte') }),
-    '/design': wrap({ asyncComponent: () => import('$lib/pages/design-page.svelte') }),
-    '/people': wrap({ asyncComponent: () => import('$lib/pages/people-page.svelte') }),
-    '/audit': wrap({ asyncComponent: () => import('$lib/pages/audit-page.svelte') }),
+    '/topics': wrap({ asyncComponent: () => import('$watch/topics-page.svelte') }),
+    '/retained': wrap({ asyncComponent: () => import('$watch/retained-page.svelte') }),
+    '/topic': wrap({ asyncComponent: () => import('$watch/topic-page.svelte') }),
+    '/journey': wrap({ asyncComponent: () => import('$watch/journey-page.svelte') }),
+    '/desk': wrap({ asyncComponent: () => import('$work/desk-page.svelte') }),
+    '/first-connection': wrap({ asyncComponent: () => import('$work/first-connection-page.svelte') }),
+    '/access': wrap({ asyncComponent: () => import('$design/access-page.svelte') }),
+    '/identities': wrap({ asyncComponent: () => import('$design/identities-page.svelte') }),
+    '/design': wrap({ asyncComponent: () => import('$design/design-page.svelte') }),
+    '/people': wrap({ asyncComponent: () => import('$run/people-page.svelte') }),
+    '/audit': wrap({ asyncComponent: () => import('$run/audit-page.svelte') }),
     '*': overview,
   };
 

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import { difference, encoded, numbersOf, pretty, toBase64 } from '$lib/payload';
-import { programs, SECRET, type Connecting } from '$lib/programs';
+import { programs, SECRET, type Connecting } from '$work/programs';
 
 describe('payloads', () => {
   it('give their numbers by their places', () => {

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 
-import { Poll } from '$lib/state/poll';
+import { Poll } from '$lib/poll';
 
 /** A look that ends when it is told to. */
 function looks() {

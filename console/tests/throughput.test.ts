@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import { bytes, count, rate, span } from '$lib/format';
-import { toColumns, type Point } from '$lib/throughput';
+import { toColumns, type Point } from '$watch/throughput';
 
 const points = (...values: [number, number][]): Point[] =>
   values.map(([at, n]) => ({ at, in: n, out: 2 * n }));

@@ -8,6 +8,11 @@ export function count(value: number): string {
   return whole.format(value);
 }
 
+/** A count and its noun, which takes an s: "1 session", "2,000 sessions". */
+export function plural(value: number, noun: string): string {
+  return `${count(value)} ${noun}${value === 1 ? '' : 's'}`;
+}
+
 /** A rate: one digit behind the point while it is small. */
 export function rate(value: number): string {
   return value < 100 ? fine.format(value) : whole.format(value);

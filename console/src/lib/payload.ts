@@ -56,11 +56,11 @@ export function encoded(text: string): string {
 }
 
 /** How a payload is written. */
-export type Form = 'text' | 'json' | 'hex' | 'base64';
+export type Encoding = 'text' | 'json' | 'hex' | 'base64';
 
 /** The bytes that are written like this, in Base64, or what is wrong. */
-export function toBase64(form: Form, text: string): { base64: string } | { wrong: string } {
-  switch (form) {
+export function toBase64(encoding: Encoding, text: string): { base64: string } | { wrong: string } {
+  switch (encoding) {
     case 'json':
       try {
         JSON.parse(text);

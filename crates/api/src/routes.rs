@@ -1,7 +1,7 @@
 //! All calls, by the role that they need.
 
 use axum::middleware;
-use moorfall_contract::people::Role;
+use moorfall_contract::{people::Role, problem::Problem};
 use utoipa::{
     Modify, OpenApi,
     openapi::security::{Http, HttpAuthScheme, SecurityScheme},
@@ -12,13 +12,13 @@ use crate::{
     design::{explain, matrix, revisions, trial},
     http::{
         operator::{self},
-        reading, sign_in,
+        responses, sign_in,
     },
     identities::{authorities, directory, tokens},
     run::{audit, people},
     state::App,
     watch::{
-        drift, filter_match, plan_lines, readings, recordings, retained, sessions, status, throughput, topic, topics,
+        draft_lines, drift, filter_match, readings, recordings, retained, sessions, status, throughput, topic, topics,
     },
     work::{desk, setups},
 };
@@ -28,7 +28,8 @@ const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schem
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Moorfall", description = "A publish-subscribe broker: its state, its sessions, its identities."),
+    info(title = "Moorfall", description = "An MQTT broker: its state, its sessions, its identities, its blueprint."),
+    components(schemas(Problem)),
     modifiers(&Security),
     security(("secret" = []))
 )]
@@ -58,6 +59,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(sessions::show))
         .routes(routes!(throughput::throughput))
         .routes(routes!(readings::live))
+        .routes(routes!(readings::measures))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))
         .routes(routes!(tokens::list))
@@ -77,7 +79,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(filter_match::matches))
         .routes(routes!(topic::show))
         .routes(routes!(drift::drift))
-        .routes(routes!(plan_lines::plan))
+        .routes(routes!(draft_lines::draft))
         .routes(routes!(retained::list))
         .routes(routes!(retained::show))
         .routes(routes!(people::me))
@@ -89,7 +91,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(recordings::begin))
         .routes(routes!(desk::open))
         .routes(routes!(desk::close))
-        .routes(routes!(desk::happenings))
+        .routes(routes!(desk::events))
         .routes(routes!(desk::subscribe))
         .routes(routes!(desk::unsubscribe))
         .routes(routes!(desk::publish))
@@ -124,7 +126,7 @@ pub(crate) fn described(mut openapi: utoipa::openapi::OpenApi) -> utoipa::openap
     for (path, item) in &mut openapi.paths.paths {
         let is_open = OPEN.iter().any(|open| path.ends_with(open));
         let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete];
-        operations.into_iter().flatten().for_each(|operation| reading::declare(operation, is_open));
+        operations.into_iter().flatten().for_each(|operation| responses::declare(operation, is_open));
     }
     openapi
 }

@@ -17,3 +17,22 @@ fn the_committed_description_is_the_served_one() {
         "docs/openapi.json is not what the service serves; run `make api` and commit both files"
     );
 }
+
+#[test]
+fn every_response_is_described_and_every_summary_says_what_the_call_does() {
+    let served: serde_json::Value = serde_json::to_value(moorfall_api::openapi()).unwrap();
+    let paths = served["paths"].as_object().unwrap();
+    let operations = paths.iter().flat_map(|(path, item)| {
+        item.as_object().unwrap().iter().map(move |(method, operation)| (format!("{method} {path}"), operation))
+    });
+    let mut count = 0;
+    for (call, operation) in operations {
+        let summary = operation["summary"].as_str().unwrap_or_else(|| panic!("{call} has no summary"));
+        assert!(!summary.ends_with('.') && summary.len() < 60, "{call}: {summary}");
+        for (status, response) in operation["responses"].as_object().unwrap() {
+            assert_ne!(response["description"].as_str().unwrap_or_default(), "", "{call} {status}");
+        }
+        count += 1;
+    }
+    assert!(count > 50, "{count} calls");
+}

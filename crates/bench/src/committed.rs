@@ -130,8 +130,10 @@ async fn insert(pool: &PgPool) -> Result<f64, Failure> {
         let sessions: Vec<i64> = (0..ROWS).map(|row| (row % PAIRS) as i64).collect();
         let mut transaction = pool.begin().await?;
         sqlx::query(
-            "INSERT INTO bench_message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
-             SELECT n, t, p, '\\x00', 1, false, false, s, n FROM UNNEST($1::int8[], $2::text[], $3::bytea[], $4::int8[]) \
+            "INSERT INTO bench_message (number, topic, payload, properties, qos, retain, retained, publisher, \
+             received) \
+             SELECT n, t, p, '\\x00', 1, false, false, s, n FROM UNNEST($1::int8[], $2::text[], $3::bytea[], \
+             $4::int8[]) \
              AS row (n, t, p, s)",
         )
         .bind(&numbers)

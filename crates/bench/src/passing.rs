@@ -99,7 +99,8 @@ impl Side {
         let rate = count(Spread::of(self.rates.iter().copied()).middle);
         let memory = self.program.memory()? as f64 / 1024.0 / 1024.0;
         println!(
-            "  {name:<9} {:>7.3} us CPU  {rate:>11} messages/s  latency {half:.0} us, 99 % {most:.0} us  {memory:.0} MiB",
+            "  {name:<9} {:>7.3} us CPU  {rate:>11} messages/s  latency {half:.0} us, 99 % {most:.0} us  {memory:.0} \
+             MiB",
             Spread::of(self.micros.iter().copied()).middle,
         );
         Ok(())

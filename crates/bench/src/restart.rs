@@ -26,7 +26,8 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let pool = open_database(&service).await?;
     pool.execute(
         "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
-         SELECT n, 'harrowmere/reach-' || n % 50 || '/station-' || n || '/status', 'online', '\\x00', 1, true, true, 0, \
+         SELECT n, 'harrowmere/reach-' || n % 50 || '/station-' || n || '/status', 'online', '\\x00', 1, true, true, \
+         0, \
          1700000000000000 FROM generate_series(1, 1000000) AS n",
     )
     .await?;

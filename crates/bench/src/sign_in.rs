@@ -30,7 +30,8 @@ const OF_ADDRESS: usize = 900;
 /// Peak memory at most, bytes.
 const GOAL: usize = 256 * 1024 * 1024;
 
-const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\n\
+const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \
+                         \"subscribe\"]\n\
                          topics = [\"#\"]\n";
 
 /// A name and what it signs in with.

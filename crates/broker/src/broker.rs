@@ -2,7 +2,7 @@
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use moorfall_core::{ADMINISTRATOR, ANONYMOUS, Identity, Limits, Quota, Time};
+use moorfall_core::{ADMINISTRATOR, ANONYMOUS, Identity, Limits, Quota, Time, session::NoEntry};
 use moorfall_live::Live;
 use moorfall_store::{Store, StoreError};
 
@@ -10,7 +10,7 @@ use crate::{
     common::Common,
     design::in_force::Design,
     identity::Identities,
-    judge::{Judge, NoEntry, Rights},
+    judge::{Judge, Rights},
     sessions::{LastUsed, Sessions},
 };
 
@@ -89,7 +89,7 @@ impl Judge for Judgement {
         let Some(identity) = identity else { return Rights::None(NoEntry::Unknown) };
         match self.design.policy().bind(&identity, client_id) {
             Ok(access) => Rights::Bound(access),
-            Err(error) => Rights::None(NoEntry::Unfit(error.to_string())),
+            Err(error) => Rights::None(NoEntry::Unfit(error)),
         }
     }
 
@@ -100,8 +100,8 @@ impl Judge for Judgement {
         self.design.policy().quota(&known.unwrap_or_else(nobody), usual)
     }
 
-    fn may_connect(&self, identity: &str) -> bool {
-        self.identities.directory.may_connect(identity)
+    fn no_entry(&self, identity: &str) -> Option<NoEntry> {
+        self.identities.directory.no_entry(identity)
     }
 
     fn is_tied(&self, client_id: &str, identity: &str) -> Option<bool> {

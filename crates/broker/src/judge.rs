@@ -2,7 +2,7 @@
 
 use std::{fmt, sync::Arc};
 
-use moorfall_core::{Quota, access::Access};
+use moorfall_core::{Quota, access::Access, session::NoEntry};
 
 /// What an identity may do.
 pub enum Rights {
@@ -14,24 +14,6 @@ pub enum Rights {
     None(NoEntry),
 }
 
-/// Why an identity can't connect.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum NoEntry {
-    /// There is none of this name any more.
-    Unknown,
-    /// The rules can't be applied to it.
-    Unfit(String),
-}
-
-impl fmt::Display for NoEntry {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Unknown => f.write_str("there is no such identity any more"),
-            Self::Unfit(why) => f.write_str(why),
-        }
-    }
-}
-
 /// Says what identities may do.
 pub trait Judge: fmt::Debug + Send + Sync {
     /// What an identity may do now by a client of this identifier.
@@ -40,8 +22,8 @@ pub trait Judge: fmt::Debug + Send + Sync {
     /// How much an identity may hold: as the limits say, and as its cohorts do.
     fn quota(&self, identity: &str) -> Quota;
 
-    /// Whether an identity may connect at all.
-    fn may_connect(&self, identity: &str) -> bool;
+    /// Why an identity can't connect at all; `None` if it can.
+    fn no_entry(&self, identity: &str) -> Option<NoEntry>;
 
     /// Whether a client identifier is tied to this identity; `None` if it is tied to nobody.
     fn is_tied(&self, client_id: &str, identity: &str) -> Option<bool>;

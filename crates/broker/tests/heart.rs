@@ -17,15 +17,15 @@ use moorfall_broker::{
         dispatch::{By, Waiting},
         journal::Promise,
         record::{Link, LinkOrigin, Place, SessionRecord, SignedInBy},
-        registry::{Newcomer, NotAdmitted},
+        registry::Newcomer,
     },
 };
 use moorfall_core::{
     Delivery, Granted, Limits, Message, Queued, Quota, SessionKey,
-    session::{DelayedWill, Keep, Parting, Routed, SessionState},
+    session::{DelayedWill, Ended, Keep, NoEntry, NotAccepted, Parting, Routed, SessionState},
 };
 use moorfall_live::{Live, counters::Counts};
-use moorfall_wire::{PacketId, ProtocolVersion, PublishProperties, QoS, ReasonCode, SubscriptionOptions, TopicFilter};
+use moorfall_wire::{PacketId, ProtocolVersion, PublishProperties, QoS, SubscriptionOptions, TopicFilter};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -42,8 +42,8 @@ impl Judge for Lenient {
         Quota { sessions: 2, ..Quota::from(&Limits::default()) }
     }
 
-    fn may_connect(&self, identity: &str) -> bool {
-        identity != "disabled"
+    fn no_entry(&self, identity: &str) -> Option<NoEntry> {
+        (identity == "disabled").then_some(NoEntry::Disabled)
     }
 
     fn is_tied(&self, client_id: &str, identity: &str) -> Option<bool> {
@@ -130,7 +130,7 @@ fn a_newcomer_waits_until_the_earlier_connection_is_gone_and_goes_on_with_its_se
     let mut admitting = pin!(sessions.admit(&second));
     let mut context = Context::from_waker(Waker::noop());
     assert!(admitting.as_mut().poll(&mut context).is_pending());
-    assert_eq!(first.link().unwrap().ending().unwrap().reason, ReasonCode::SessionTakenOver);
+    assert!(matches!(first.link().unwrap().ending().unwrap().why, Ended::TakenOver));
     assert_eq!(sessions.registry.connected(), 1);
     part(&sessions, &first, 60, None);
     let Poll::Ready(Ok((record, parked))) = admitting.as_mut().poll(&mut context) else { panic!("it still waits") };
@@ -146,15 +146,15 @@ fn a_newcomer_waits_until_the_earlier_connection_is_gone_and_goes_on_with_its_se
 fn nobody_takes_the_session_of_another_but_for_what_is_tied() {
     let sessions = sessions();
     let held = admit(&sessions, "desk-1", "desk", 60);
-    assert!(matches!(now(sessions.admit(&newcomer("desk-1", "weir", 60))), Err(NotAdmitted::InUse)));
+    assert!(matches!(now(sessions.admit(&newcomer("desk-1", "weir", 60))), Err(NotAccepted::ClientIdInUse(_))));
     assert!(held.link().unwrap().ending().is_none(), "it is not disturbed");
-    assert!(matches!(now(sessions.admit(&newcomer("tied", "desk", 60))), Err(NotAdmitted::Tied)));
+    assert!(matches!(now(sessions.admit(&newcomer("tied", "desk", 60))), Err(NotAccepted::ClientIdReserved(_))));
     admit(&sessions, "tied", "weir", 60);
     // Two sessions an identity, four in all; the first of an identity is let in all the same.
     admit(&sessions, "desk-2", "desk", 60);
-    assert!(matches!(now(sessions.admit(&newcomer("desk-3", "desk", 60))), Err(NotAdmitted::FullForIdentity(2))));
+    assert!(matches!(now(sessions.admit(&newcomer("desk-3", "desk", 60))), Err(NotAccepted::SessionsOfIdentity(2))));
     admit(&sessions, "pump-1", "pump", 60);
-    assert!(matches!(now(sessions.admit(&newcomer("weir-2", "weir", 60))), Err(NotAdmitted::Full)));
+    assert!(matches!(now(sessions.admit(&newcomer("weir-2", "weir", 60))), Err(NotAccepted::Sessions(4))));
     admit(&sessions, "arches", "arches", 60);
     assert_eq!(sessions.registry.count(), 5);
 }

@@ -12,7 +12,7 @@ pub fn qos(text: &str) -> Result<QoS, String> {
         "0" => Ok(QoS::AtMostOnce),
         "1" => Ok(QoS::AtLeastOnce),
         "2" => Ok(QoS::ExactlyOnce),
-        _ => Err("write 0, 1 or 2".into()),
+        _ => Err("use 0, 1 or 2".into()),
     }
 }
 

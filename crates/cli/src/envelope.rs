@@ -10,34 +10,34 @@ use crate::{
     arguments::{parse_span, qos},
     messaging::Connection,
     output::{Done, Failure},
-    payload::Form,
+    payload::Encoding,
 };
 
-/// What a message is apart from its payload.
+/// A message apart from its payload.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Envelope {
-    /// Quality of service: 0 is not acknowledged, so a refusal is not seen
+    /// Quality of service; at 0 there is no acknowledgement, so a refusal is not seen
     #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
     pub(crate) qos: QoS,
-    /// Keep the message for those who subscribe later; an empty one clears the topic
+    /// Set the retain flag: later subscribers receive the message; an empty one clears the topic
     #[arg(long)]
     pub(crate) retain: bool,
-    /// How the payload is written
-    #[arg(long, value_name = "FORM", default_value = "text")]
-    pub(crate) form: Form,
-    /// Deliver it no later than after this time (5.0)
+    /// Encoding of the payload as given here
+    #[arg(long, value_name = "ENCODING", default_value = "text")]
+    pub(crate) encoding: Encoding,
+    /// Message Expiry Interval: do not deliver after this time (MQTT 5.0)
     #[arg(long, value_name = "TIME", value_parser = parse_span)]
     pub(crate) expiry: Option<Duration>,
-    /// A user property; may be given several times (5.0)
+    /// User Property; can be repeated (MQTT 5.0)
     #[arg(long = "property", value_name = "NAME=VALUE", value_parser = property)]
     pub(crate) properties: Vec<(String, String)>,
-    /// What the payload is, such as application/json (5.0)
+    /// Content Type of the payload, for example application/json (MQTT 5.0)
     #[arg(long, value_name = "TYPE")]
     pub(crate) content_type: Option<String>,
-    /// Where an answer is wanted (5.0)
+    /// Response Topic (MQTT 5.0)
     #[arg(long, value_name = "TOPIC")]
     pub(crate) response_topic: Option<TopicName>,
-    /// What the answer is to carry, to be known by (5.0)
+    /// Correlation Data, which the response repeats (MQTT 5.0)
     #[arg(long, value_name = "TEXT")]
     pub(crate) correlation: Option<String>,
 }
@@ -77,8 +77,8 @@ impl Envelope {
     /// Refuses what the version would silently leave out.
     pub(crate) fn check(&self, connection: &Connection) -> Done {
         if self.needs_v5() && !connection.is_v5() {
-            let words = "expiry, properties, content type, response topic and correlation are MQTT 5.0; leave them out \
-                         or take --protocol 5.0";
+            let words = "Expiry, properties, content type, response topic and correlation need MQTT 5.0. Leave them \
+                         out, or use --protocol 5.0.";
             return Err(Failure(words.into()));
         }
         Ok(())

@@ -17,10 +17,10 @@ use serde::{Serialize, de::DeserializeOwned};
 
 use crate::output::Failure;
 
-/// How long the service may take to answer.
+/// How long the service may take to respond.
 ///
 /// A check of a design against a hundred thousand identities takes seconds.
-const PATIENCE: Duration = Duration::from_secs(60);
+const RESPONSE: Duration = Duration::from_secs(60);
 
 /// Which service is meant, when several run on this machine.
 #[derive(Clone, Debug, Args)]
@@ -64,7 +64,9 @@ impl SignIn {
         let mut options = std::fs::OpenOptions::new();
         made.and_then(|()| options.create(true).truncate(true).write(true).mode(0o600).open(&file))
             .and_then(|mut opened| opened.write_all(token.as_bytes()))
-            .map_err(|error| Failure(format!("{} can't be written: {error}", file.display())))
+            .map_err(|error| {
+                Failure(format!("{} can't be written: {error}. Check the path and its permissions.", file.display()))
+            })
     }
 
     /// Forgets it; gives whether there was one.
@@ -87,8 +89,8 @@ impl Which {
         let secret = running::read_secret(&service.data).map_err(|error| {
             let file = service.data.join(running::SECRET);
             Failure(format!(
-                "the administrator's secret {} can't be read: {error}; run this as the user who runs the service, or \
-                 use `moorfall sign-in`",
+                "The administrator's secret {} can't be read: {error}. Run the command as the user who runs the \
+                 service, or use `moorfall sign-in`.",
                 file.display()
             ))
         })?;
@@ -110,7 +112,10 @@ impl Which {
                 services.push(last);
                 let folders: Vec<String> =
                     services.iter().map(|service| format!("\n  --data {}", service.data.display())).collect();
-                return Err(Failure(format!("several services run on this machine; say which:{}", folders.concat())));
+                return Err(Failure(format!(
+                    "Several services run on this machine. Give one of them:{}",
+                    folders.concat()
+                )));
             }
             (None, _) => {
                 let place = self.data.as_ref().map_or_else(
@@ -118,8 +123,8 @@ impl Which {
                     |data| format!("in {}", data.display()),
                 );
                 return Err(Failure(format!(
-                    "no Moorfall service runs {place}; start one with `moorfall serve`, or name its data folder with \
-                     --data DIR"
+                    "No Moorfall service runs {place}. Start one with `moorfall serve`, or give its data folder with \
+                     --data DIR."
                 )));
             }
         };
@@ -177,7 +182,7 @@ impl Local {
     pub(crate) async fn sign_in<T: DeserializeOwned>(&self, body: &impl Serialize) -> Result<T, Failure> {
         let answer = self.send_any(Method::POST, &["console-token"], &[], Some(body)).await?;
         if answer.status() == StatusCode::UNAUTHORIZED {
-            return Err(Failure("the name or the password is wrong".into()));
+            return Err(Failure("The name or the password is wrong.".into()));
         }
         Ok(Self::checked(answer).await?.json().await?)
     }
@@ -192,9 +197,11 @@ impl Local {
         let answer = self.send_any(method, path, query, body).await?;
         if answer.status() == StatusCode::UNAUTHORIZED {
             return Err(Failure(if self.by_person {
-                "the sign-in on this machine is over; use `moorfall sign-in` again, or `moorfall sign-out`".into()
+                "Your sign-in has expired. Use `moorfall sign-in` again, or `moorfall sign-out`.".into()
             } else {
-                "the service does not take the secret in its data folder; was the file changed?".into()
+                "The service rejected the secret in its data folder. If the file has changed since the service \
+                 started, restart the service."
+                    .into()
             }));
         }
         Self::checked(answer).await
@@ -207,7 +214,7 @@ impl Local {
         }
         let status = answer.status();
         let problem: Option<Problem> = answer.json().await.ok();
-        Err(Failure(problem.map_or_else(|| format!("the service answered {status}"), |problem| problem.detail)))
+        Err(Failure(problem.map_or_else(|| format!("The service responded {status}."), |problem| problem.detail)))
     }
 
     /// Asks, and gives any answer.
@@ -222,18 +229,18 @@ impl Local {
             .map_err(|error| Failure(error.to_string()))?;
         // Segment by segment, so that a name with a slash or a question mark stays one.
         url.path_segments_mut()
-            .map_err(|()| Failure("the service's address has no path".into()))?
+            .map_err(|()| Failure("the address of the service has no path".into()))?
             .pop_if_empty()
             .extend(path);
         if !query.is_empty() {
             url.query_pairs_mut().extend_pairs(query);
         }
-        let mut request = reqwest::Client::new().request(method, url).bearer_auth(&self.secret).timeout(PATIENCE);
+        let mut request = reqwest::Client::new().request(method, url).bearer_auth(&self.secret).timeout(RESPONSE);
         if let Some(body) = body {
             request = request.json(body);
         }
         request.send().await.map_err(|error| {
-            Failure(format!("the service on {} does not answer: {}", self.service.http, root_cause(&error)))
+            Failure(format!("The service on {} does not respond: {}.", self.service.http, root_cause(&error)))
         })
     }
 }

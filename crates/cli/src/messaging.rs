@@ -45,37 +45,37 @@ fn name_or_address(text: &str) -> Result<String, RemoteError> {
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Connection")]
 pub(crate) struct Connection {
-    /// Another broker: a name that `moorfall remote add` gave, or an address such as mqtts://[identity@]host[:port]
+    /// Another broker: the name of a saved remote, or an address such as mqtts://[identity@]host[:port]
     ///
-    /// Left out, it is the service on this machine, as its administrator.
+    /// Without it, the service on this machine, as its administrator.
     #[arg(long, value_name = "NAME|ADDRESS", env = "MOORFALL_REMOTE", value_parser = name_or_address)]
     remote: Option<String>,
-    /// Certificates of the authorities that are trusted, PEM; left out, those of this machine
+    /// Certificates of the trusted authorities, PEM [default: those of this machine]
     #[arg(long, value_name = "FILE")]
     authority: Option<PathBuf>,
-    /// The client's own certificate, PEM
+    /// Client certificate, PEM
     #[arg(long, value_name = "FILE", requires = "key")]
     certificate: Option<PathBuf>,
-    /// Its private key, PEM
+    /// Private key of the client certificate, PEM
     #[arg(long, value_name = "FILE", requires = "certificate")]
     key: Option<PathBuf>,
-    /// Sign in to the service on this machine as this identity
+    /// Connect to the service on this machine as this identity
     #[arg(long = "as", value_name = "IDENTITY", conflicts_with = "remote")]
     identity: Option<String>,
     /// File whose first line is the password
     ///
-    /// Else it is taken from MOORFALL_PASSWORD, or asked for.
+    /// Otherwise it is taken from MOORFALL_PASSWORD, or asked for.
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
-    /// Version of MQTT
+    /// MQTT version
     #[arg(long, value_name = "VERSION", default_value = "5.0")]
     protocol: Protocol,
-    /// Client identifier; left out, the broker assigns one
+    /// Client identifier [default: assigned by the broker]
     #[arg(long, value_name = "ID", default_value = "", hide_default_value = true)]
     client_id: String,
-    /// How long connecting may take, for example 5s
+    /// Time limit for connecting, for example 5s
     #[arg(long, value_name = "TIME", default_value = "10s", value_parser = parse_span)]
-    patience: Duration,
+    connect_within: Duration,
     #[command(flatten)]
     which: Which,
 }
@@ -115,7 +115,7 @@ impl Connection {
                 Protocol::V311 => ProtocolVersion::V311,
                 Protocol::V5 => ProtocolVersion::V5,
             },
-            patience: self.patience,
+            connect_within: self.connect_within,
             ..Options::new(remote)
         })
     }
@@ -174,19 +174,18 @@ pub(crate) fn read_password(
     prompt: &str,
 ) -> Result<Bytes, Failure> {
     if let Some(path) = file {
-        let text = std::fs::read_to_string(path)
-            .map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
+        let text = std::fs::read_to_string(path).map_err(|error| {
+            Failure(format!("{} can't be read: {error}. Check the path and its permissions.", path.display()))
+        })?;
         return Ok(Bytes::from(text.lines().next().unwrap_or_default().to_owned()));
     }
     if let Ok(secret) = std::env::var(variable) {
         return Ok(Bytes::from(secret));
     }
     if !io::stdin().is_terminal() {
-        return Err(Failure(format!(
-            "a secret is needed and nobody can be asked; give it by {variable} or {option} FILE"
-        )));
+        return Err(Failure(format!("No terminal to ask for the password. Set {variable} or use {option} FILE.")));
     }
     rpassword::prompt_password(prompt)
         .map(Bytes::from)
-        .map_err(|error| Failure(format!("nothing can be read from the terminal: {error}")))
+        .map_err(|error| Failure(format!("The terminal can't be read: {error}.")))
 }

@@ -10,6 +10,8 @@ use comfy_table::{CellAlignment, ContentArrangement, Table};
 use serde::Serialize;
 use time::OffsetDateTime;
 
+pub use moorfall_core::shown::{bytes, count, plural, span};
+
 /// Why a command failed, in a sentence with its remedy.
 #[derive(Debug)]
 pub struct Failure(pub String);
@@ -104,44 +106,9 @@ pub fn printable(text: &str) -> String {
     text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
 }
 
-/// A number with its thousands apart.
-pub fn count(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
-}
-
-/// A number and what it counts: 1 proof, 2 proofs.
-pub fn plural(number: u64, one: &str, several: &str) -> String {
-    format!("{} {}", count(number), if number == 1 { one } else { several })
-}
-
-/// Bytes in a unit that a person reads.
-pub fn bytes(number: f64) -> String {
-    let units = ["B", "KiB", "MiB", "GiB", "TiB"];
-    let mut value = number;
-    let mut unit = 0;
-    while value >= 1024.0 && unit + 1 < units.len() {
-        value /= 1024.0;
-        unit += 1;
-    }
-    if unit == 0 { format!("{} B", count(value as u64)) } else { format!("{value:.1} {}", units[unit]) }
-}
-
-/// A span in the unit that a person would choose.
-pub fn span(seconds: u64) -> String {
-    match seconds {
-        0..=119 => format!("{seconds} s"),
-        120..=7_199 => format!("{} min", seconds / 60),
-        7_200..=172_799 => format!("{} h", seconds / 3_600),
-        _ => format!("{} days", seconds / 86_400),
-    }
+/// How long ago something was, with the word.
+pub fn ago(at: OffsetDateTime) -> String {
+    format!("{} ago", since(at))
 }
 
 /// How long ago something was.
@@ -152,13 +119,6 @@ pub fn since(at: OffsetDateTime) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn numbers_are_written_for_people() {
-        assert_eq!([0, 999, 1_000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
-        assert_eq!([0.0, 1023.0, 1536.0, 1_073_741_824.0].map(bytes), ["0 B", "1,023 B", "1.5 KiB", "1.0 GiB"]);
-        assert_eq!([5, 119, 120, 7_200, 200_000].map(span), ["5 s", "119 s", "2 min", "2 h", "2 days"]);
-    }
 
     #[test]
     fn control_characters_can_t_command_the_terminal() {

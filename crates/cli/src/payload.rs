@@ -6,24 +6,24 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use clap::ValueEnum;
 
-use crate::output::printable;
+use crate::output::{bytes, printable};
 
-/// How a payload is written.
+/// How a payload is given.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Form {
-    /// As it stands
+pub(crate) enum Encoding {
+    /// As it is
     #[default]
     Text,
-    /// As it stands, once it is seen to be JSON
+    /// As it is, after a check that it is JSON
     Json,
-    /// Hexadecimal digits; spaces are left out
+    /// Hexadecimal digits; spaces are ignored
     Hex,
     /// Base64
     Base64,
 }
 
-impl Form {
-    /// The bytes of a payload that is written like this.
+impl Encoding {
+    /// The bytes of a payload that is given like this.
     pub(crate) fn read(self, text: &str) -> Result<Bytes, String> {
         match self {
             Self::Text => Ok(Bytes::from(text.to_owned())),
@@ -34,7 +34,7 @@ impl Form {
             Self::Hex => read_hex(text),
             Self::Base64 => {
                 let text: String = text.split_whitespace().collect();
-                STANDARD.decode(text).map(Bytes::from).map_err(|error| format!("the payload is not Base64: {error}"))
+                STANDARD.decode(text).map(Bytes::from).map_err(|error| format!("The payload is not Base64: {error}."))
             }
         }
     }
@@ -50,7 +50,7 @@ fn pointed(text: &str, error: &serde_json::Error) -> String {
     let before = line.get(..column).map_or(0, |before| before.chars().count());
     let skipped = before.saturating_sub(60);
     let shown: String = line.chars().skip(skipped).take(72).collect();
-    format!("the payload is not JSON: {said}\n  {}\n  {}^", printable(&shown), " ".repeat(before - skipped))
+    format!("The payload is not JSON: {said}\n  {}\n  {}^", printable(&shown), " ".repeat(before - skipped))
 }
 
 fn read_hex(text: &str) -> Result<Bytes, String> {
@@ -58,11 +58,12 @@ fn read_hex(text: &str) -> Result<Bytes, String> {
         .chars()
         .filter(|c| !c.is_whitespace())
         .map(|c| {
-            c.to_digit(16).ok_or_else(|| format!("the payload is not hexadecimal: `{}` is no digit", c.escape_debug()))
+            c.to_digit(16)
+                .ok_or_else(|| format!("The payload is not hexadecimal: `{}` is not a digit.", c.escape_debug()))
         })
         .collect::<Result<_, _>>()?;
     if !digits.len().is_multiple_of(2) {
-        return Err("the payload is not hexadecimal: there is an odd number of digits".into());
+        return Err("The payload is not hexadecimal: it has an odd number of digits.".into());
     }
     Ok(digits.chunks(2).map(|pair| u8::try_from(pair[0] * 16 + pair[1]).unwrap_or_default()).collect())
 }
@@ -97,7 +98,7 @@ impl Shown {
                     let _infallible = write!(hex, " {byte:02x}");
                 }
                 let more = if payload.len() > TOLD { " …" } else { "" };
-                format!("({} bytes:{hex}{more})", payload.len())
+                format!("(binary, {}:{hex}{more})", bytes(payload.len() as f64))
             }
             (Self::Json, Ok(text)) => match serde_json::from_str::<serde_json::Value>(text) {
                 Ok(value) => serde_json::to_string_pretty(&value).unwrap_or_else(|_| printable(text)),
@@ -112,18 +113,18 @@ impl Shown {
 
 /// Sixteen bytes a line: where they are, what they are, and their text.
 fn dump(payload: &[u8]) -> String {
-    let mut text = format!("({} bytes)", payload.len());
-    for (line, bytes) in payload.chunks(16).enumerate() {
+    let mut text = format!("(binary, {})", bytes(payload.len() as f64));
+    for (line, part) in payload.chunks(16).enumerate() {
         let _infallible = write!(text, "\n  {:06x} ", line * 16);
         for place in 0..16 {
             let gap = if place == 8 { "  " } else { " " };
-            let _infallible = match bytes.get(place) {
+            let _infallible = match part.get(place) {
                 Some(byte) => write!(text, "{gap}{byte:02x}"),
                 None => write!(text, "{gap}  "),
             };
         }
         let letters: String =
-            bytes.iter().map(|byte| if (0x20..0x7f).contains(byte) { char::from(*byte) } else { '.' }).collect();
+            part.iter().map(|byte| if (0x20..0x7f).contains(byte) { char::from(*byte) } else { '.' }).collect();
         let _infallible = write!(text, "  {letters}");
     }
     text
@@ -149,10 +150,10 @@ pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> 
                 let bounds =
                     span.split_once("..").and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
                 let (low, high): (f64, f64) =
-                    bounds.ok_or_else(|| format!("`%{{{name}}}` has no bounds; write %{{random 1.5..2.5}}"))?;
+                    bounds.ok_or_else(|| format!("`%{{{name}}}` has no bounds. Write %{{random 1.5..2.5}}."))?;
                 write!(filled, "{:.3}", low + (high - low) * random())
             }
-            _ => return Err(format!("`%{{{name}}}` is not known; there are %{{count}}, %{{time}} and %{{random}}")),
+            _ => return Err(format!("`%{{{name}}}` is unknown. Use %{{count}}, %{{time}} or %{{random}}.")),
         };
         rest = &rest[at + end + 1..];
     }
@@ -166,18 +167,18 @@ mod tests {
 
     #[test]
     fn payloads_are_read_in_their_forms() {
-        assert_eq!(Form::Hex.read("48 65\n6c6C 6f").unwrap(), "Hello");
-        assert_eq!(Form::Base64.read("SGVs bG8=").unwrap(), "Hello");
-        assert_eq!(Form::Json.read("{\"m\": 1.83}").unwrap(), "{\"m\": 1.83}");
-        for (form, text, words) in [
-            (Form::Hex, "4", "odd number"),
-            (Form::Hex, "4x", "`x` is no digit"),
-            (Form::Base64, "S", "not Base64"),
-            (Form::Json, "{\"m\": }", "not JSON"),
+        assert_eq!(Encoding::Hex.read("48 65\n6c6C 6f").unwrap(), "Hello");
+        assert_eq!(Encoding::Base64.read("SGVs bG8=").unwrap(), "Hello");
+        assert_eq!(Encoding::Json.read("{\"m\": 1.83}").unwrap(), "{\"m\": 1.83}");
+        for (encoding, text, words) in [
+            (Encoding::Hex, "4", "odd number"),
+            (Encoding::Hex, "4x", "`x` is not a digit"),
+            (Encoding::Base64, "S", "not Base64"),
+            (Encoding::Json, "{\"m\": }", "not JSON"),
         ] {
-            assert!(form.read(text).unwrap_err().contains(words), "{text}");
+            assert!(encoding.read(text).unwrap_err().contains(words), "{text}");
         }
-        let words = Form::Json.read("{\"m\": 1.83, }").unwrap_err();
+        let words = Encoding::Json.read("{\"m\": 1.83, }").unwrap_err();
         let lines: Vec<&str> = words.lines().collect();
         assert_eq!(lines[1].as_bytes()[lines[2].find('^').unwrap()], b'}', "{words}");
     }
@@ -185,7 +186,7 @@ mod tests {
     #[test]
     fn payloads_are_shown_in_their_forms() {
         assert_eq!(Shown::Auto.write(b"on\x1b"), "on\\u{1b}");
-        assert_eq!(Shown::Auto.write(&[0xff, 0]), "(2 bytes: ff 00)");
+        assert_eq!(Shown::Auto.write(&[0xff, 0]), "(binary, 2 B: ff 00)");
         assert_eq!(Shown::Json.write(b"{\"m\":1.50}"), "{\n  \"m\": 1.5\n}");
         assert_eq!(Shown::Json.write(b"online"), "online");
         assert_eq!(Shown::Base64.write(b"Hello"), "SGVsbG8=");
@@ -201,7 +202,7 @@ mod tests {
         assert_eq!(filled, "{\"n\": 7, \"m\": 2.000, \"r\": 0.500}");
         assert!(fill("%{time}", 1, &mut random).unwrap().ends_with('Z'));
         assert_eq!(fill("100 %{", 1, &mut random).unwrap(), "100 %{");
-        assert!(fill("%{level}", 1, &mut random).unwrap_err().contains("is not known"));
+        assert!(fill("%{level}", 1, &mut random).unwrap_err().contains("is unknown"));
         assert!(fill("%{random 1}", 1, &mut random).unwrap_err().contains("no bounds"));
     }
 }

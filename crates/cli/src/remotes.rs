@@ -77,7 +77,7 @@ impl Remotes {
         let known: BTreeMap<String, Known> = toml::from_str(&text).map_err(|error| wrong(&error))?;
         let mode = std::fs::metadata(file).map_err(|error| wrong(&error))?.permissions().mode();
         if mode & 0o077 != 0 && known.values().any(|known| known.secret.is_some()) {
-            let words = format!("it holds secrets and others may read it; run `chmod 600 {}`", file.display());
+            let words = format!("it has secrets, and others can read it. Run `chmod 600 {}`.", file.display());
             return Err(wrong(&words));
         }
         Ok(Self { known })
@@ -89,7 +89,9 @@ impl Remotes {
     }
 
     fn save_to(&self, file: &Path) -> Result<(), Failure> {
-        let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", file.display()));
+        let wrong = |error: std::io::Error| {
+            Failure(format!("{} can't be written: {error}. Check the path and its permissions.", file.display()))
+        };
         let text = toml::to_string(&self.known)?;
         let folder = file.parent().unwrap_or(file);
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(wrong)?;
@@ -108,12 +110,12 @@ impl Remotes {
         self.known.get(name).ok_or_else(|| {
             let names: Vec<&str> = self.known.keys().map(String::as_str).collect();
             let others = match names.as_slice() {
-                [] => "no remote has a name yet".to_owned(),
-                names => format!("there are {}", names.join(", ")),
+                [] => "No remotes are saved yet".to_owned(),
+                names => format!("Saved are {}", names.join(", ")),
             };
             Failure(format!(
-                "`{}` is neither a remote's name nor an address such as mqtt://host:1883; {others}. `moorfall remote add \
-                 NAME ADDRESS` gives one a name",
+                "`{}` is neither a saved remote nor an address such as mqtt://host:1883. {others}. `moorfall remote \
+                 set NAME ADDRESS` saves one.",
                 printable(name)
             ))
         })
@@ -142,7 +144,7 @@ mod tests {
         assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
         let again = Remotes::load_from(&file).unwrap();
         assert_eq!(again.get("tideway").unwrap().secret.as_deref(), Some("salt"));
-        assert!(again.get("moor").unwrap_err().0.contains("there are tideway"));
+        assert!(again.get("moor").unwrap_err().0.contains("Saved are tideway"));
         std::fs::set_permissions(&file, PermissionsExt::from_mode(0o644)).unwrap();
         let words = Remotes::load_from(&file).unwrap_err().0;
         assert!(words.contains("chmod 600") && !words.contains("salt"), "{words}");

@@ -12,21 +12,21 @@ use serde_json::{Value, json};
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 
 use crate::{
-    output::{self, FAINT, STRONG, printable},
+    output::{self, FAINT, STRONG, bytes, printable},
     payload::Shown,
 };
 
 /// What is printed of a message.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Show {
-    /// The payload alone; by --payload auto as it came, byte by byte
+    /// Only the payload; with --payload-as auto exactly as it arrived
     Payload,
     /// Topic and payload
     #[default]
     Topic,
-    /// Time, QoS, marks, properties, topic and payload
+    /// Time, QoS, flags, properties, topic and payload
     All,
-    /// A JSON object a line
+    /// One JSON object per line
     Json,
 }
 
@@ -65,15 +65,15 @@ impl View {
         let now = OffsetDateTime::now_utc();
         let (hour, minute, second, milli) = (now.hour(), now.minute(), now.second(), now.millisecond());
         let mut marks = format!("QoS {}", message.qos.level());
-        for (marked, mark) in [(message.retain, ", retained"), (message.duplicate, ", sent again")] {
+        for (marked, mark) in [(message.retain, ", retained"), (message.duplicate, ", duplicate")] {
             if marked {
                 marks.push_str(mark);
             }
         }
         let mut text = format!(
-            "{FAINT}{hour:02}:{minute:02}:{second:02}.{milli:03}{FAINT:#} {STRONG}{topic}{STRONG:#} {FAINT}({marks}, {} \
-             B){FAINT:#}",
-            message.payload.len()
+            "{FAINT}{hour:02}:{minute:02}:{second:02}.{milli:03}{FAINT:#} {STRONG}{topic}{STRONG:#} {FAINT}({marks}, \
+             {}){FAINT:#}",
+            bytes(message.payload.len() as f64)
         );
         for (name, value) in properties(&message.properties) {
             text.push_str(&format!("\n  {FAINT}{name:18}{FAINT:#}{}", printable(&value)));
@@ -92,10 +92,10 @@ fn properties(all: &PublishProperties) -> Vec<(String, String)> {
             found.push((name.to_owned(), value));
         }
     };
-    note("content type", all.content_type.as_ref().map(ToString::to_string));
-    note("expires in", all.message_expiry_interval.map(|seconds| output::span(seconds.into())));
-    note("response topic", all.response_topic.as_ref().map(ToString::to_string));
-    note("correlation", all.correlation_data.as_ref().map(|data| Shown::Auto.write(data)));
+    note("Content Type", all.content_type.as_ref().map(ToString::to_string));
+    note("Expires in", all.message_expiry_interval.map(|seconds| output::span(seconds.into())));
+    note("Response Topic", all.response_topic.as_ref().map(ToString::to_string));
+    note("Correlation Data", all.correlation_data.as_ref().map(|data| Shown::Auto.write(data)));
     let identifiers: Vec<String> =
         all.subscription_identifiers.iter().map(|identifier| identifier.0.to_string()).collect();
     note("subscription", (!identifiers.is_empty()).then(|| identifiers.join(", ")));
@@ -205,12 +205,12 @@ mod tests {
         };
         let shown = anstream::adapter::strip_str(&text(Show::All, Shown::Auto, &level)).to_string();
         for part in [
-            "(QoS 1, sent again, 2 B)",
-            "expires in        90 s",
-            "response topic    harrowmere/answers",
-            "correlation       c-1",
+            "(QoS 1, duplicate, 2 B)",
+            "Expires in        90 s",
+            "Response Topic    harrowmere/answers",
+            "Correlation Data  c-1",
             "sensor            2",
-            "  (2 bytes: ff 01)",
+            "  (binary, 2 B: ff 01)",
         ] {
             assert!(shown.contains(part), "{part}: {shown}");
         }

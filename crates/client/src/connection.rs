@@ -20,7 +20,6 @@ use tokio::{
     sync::{mpsc, oneshot},
     time::{sleep_until, timeout, timeout_at},
 };
-
 use tokio_util::io::poll_read_buf;
 
 use crate::{
@@ -76,10 +75,10 @@ type Opened = (Desk, ConnAck, mpsc::Receiver<Arrival>, oneshot::Receiver<ClientS
 /// Connects, waits for CONNACK, and leaves the rest to a task.
 pub(crate) async fn open(options: &Options, connect: Connect, state: ClientState) -> Result<Opened, ConnectError> {
     let began = Instant::now();
-    let deadline = tokio::time::Instant::now() + options.patience;
+    let deadline = tokio::time::Instant::now() + options.connect_within;
     let address = options.remote.address();
-    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.patience, stage };
-    let mut stage = "no connection was made";
+    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.connect_within, stage };
+    let mut stage = "no connection";
     let reached = timeout_at(deadline, reach(options, &mut stage)).await;
     let stream = reached.map_err(|_| timed_out(stage))??;
     open_over(stream, options, connect, state, began, deadline).await
@@ -95,7 +94,7 @@ pub(crate) async fn open_over(
     deadline: tokio::time::Instant,
 ) -> Result<Opened, ConnectError> {
     let address = options.remote.address();
-    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.patience, stage };
+    let timed_out = |stage| ConnectError::TimedOut { address: address.clone(), after: options.connect_within, stage };
     let mut task = Task {
         stream,
         unflushed: false,
@@ -107,7 +106,7 @@ pub(crate) async fn open_over(
     };
     let connack = timeout_at(deadline, task.sign_in(options, &address))
         .await
-        .map_err(|_| timed_out("a connection was made, but no answer to CONNECT came"))??;
+        .map_err(|_| timed_out("connected, but no response to CONNECT"))??;
     let (requests, request_receiver) = mpsc::channel(REQUESTS);
     let (commands, command_receiver) = mpsc::channel(COMMANDS);
     let inbox = Inbox { requests: request_receiver, commands: command_receiver };
@@ -130,15 +129,15 @@ async fn reach(options: &Options, stage: &mut &'static str) -> Result<Box<dyn La
         if !remote.scheme.is_web_socket() {
             return Ok(Box::new(stream));
         }
-        *stage = "a connection was made, but no WebSocket opened";
+        *stage = "connected, but no WebSocket opened";
         return Ok(Box::new(transport::upgrade(remote, stream).await?));
     }
-    *stage = "a connection was made, but the TLS hand-shake did not end";
+    *stage = "connected, but the TLS handshake did not finish";
     let stream = transport::secure(remote, &options.trust, stream).await?;
     if !remote.scheme.is_web_socket() {
         return Ok(Box::new(stream));
     }
-    *stage = "there is TLS, but no WebSocket opened";
+    *stage = "TLS established, but no WebSocket opened";
     Ok(Box::new(transport::upgrade(remote, stream).await?))
 }
 
@@ -170,25 +169,28 @@ impl Task {
 
     async fn sign_in(&mut self, options: &Options, address: &str) -> Result<ConnAck, ConnectError> {
         let remedy = match options.remote.scheme {
-            Scheme::Mqtt => "check that it is an MQTT port without TLS",
-            Scheme::Mqtts => "check that it is an MQTT port",
-            Scheme::Ws | Scheme::Wss => "check that MQTT is spoken at this path",
+            Scheme::Mqtt => "Check that it is an MQTT port without TLS.",
+            Scheme::Mqtts => "Check that it is an MQTT port.",
+            Scheme::Ws | Scheme::Wss => "Check that this path serves MQTT.",
         };
         let wrong = |words: String| ConnectError::NotAccepted { address: address.into(), words, remedy };
         loop {
-            let broken = |error: io::Error| wrong(transport::words(&error, &options.remote.host));
+            let broken = |error: io::Error| match transport::tls_fault(&error, &options.remote.host) {
+                Some(words) => ConnectError::Tls { address: address.into(), words },
+                None => wrong(error.to_string()),
+            };
             self.flush().await.map_err(broken)?;
             let count = self.stream.read_buf(&mut self.buffer).await.map_err(broken)?;
             if count == 0 {
-                return Err(wrong("it closed the connection without an answer".into()));
+                return Err(wrong("it closed the connection without a response".into()));
             }
             self.handle_one_packet();
             match self.session.poll_event() {
                 None => {}
                 Some(Event::Connected(connack)) => return Ok(*connack),
-                Some(Event::Refused { reason, words }) => {
+                Some(Event::Refused { reason, reason_string }) => {
                     let identity = options.remote.identity.clone();
-                    return Err(ConnectError::Refused { address: address.into(), identity, reason, words });
+                    return Err(ConnectError::Refused { address: address.into(), identity, reason, reason_string });
                 }
                 Some(Event::Closed { words, .. }) => return Err(wrong(words)),
                 Some(other) => return Err(wrong(format!("it sent {other:?} first"))),
@@ -234,11 +236,11 @@ impl Task {
             let now = self.now();
             match self.wait(&mut inbox, &arrivals).await {
                 Happening::Read(Ok(0)) => {
-                    self.session.handle_connection_lost("the broker closed the connection".into());
+                    self.session.handle_connection_lost("The broker closed the connection.".into());
                 }
                 Happening::Read(Ok(_)) | Happening::Written(Ok(_)) => {}
                 Happening::Read(Err(error)) | Happening::Written(Err(error)) => {
-                    self.session.handle_connection_lost(format!("the connection broke: {error}"));
+                    self.session.handle_connection_lost(format!("The connection broke: {error}."));
                 }
                 Happening::Request(Some((request, reply))) => self.request(now, request, reply),
                 Happening::Command(Command::Ping(reply)) => {
@@ -332,9 +334,9 @@ impl Task {
                     // A place was seen to be free; nobody else sends.
                     let _ = arrivals.try_send(Arrival::Message(Box::new(message)));
                 }
-                Event::Answered { packet_id, reasons, words } => {
+                Event::Answered { packet_id, reasons, reason_string } => {
                     if let Some(reply) = self.waiting.remove(&packet_id) {
-                        let _ = reply.send(Ok(Some(Answer { reasons, words })));
+                        let _ = reply.send(Ok(Some(Answer { reasons, reason_string })));
                     }
                 }
                 Event::Pong => drop(self.pings.pop_front().map(|reply| reply.send(Ok(None)))),

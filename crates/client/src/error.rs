@@ -10,20 +10,20 @@ use moorfall_wire::{EncodeError, ReasonCode};
 #[derive(Debug, thiserror::Error)]
 pub enum ConnectError {
     /// The name stands for no address.
-    #[error("the host {host} is not known; check the spelling, or use its address")]
+    #[error("Unknown host {host}. Check the spelling, or use its address.")]
     UnknownHost {
         /// The name.
         host: String,
     },
     /// The machine answered that nobody listens there.
-    #[error("nothing listens on {address}; check the port, and whether the broker runs")]
+    #[error("Nothing listens on {address}. Check the port, and that the broker runs.")]
     NothingListening {
         /// Host and port.
         address: String,
     },
     /// No answer in time.
     #[error(
-        "{address} did not answer within {} s ({stage}); check the address, and whether a firewall is between",
+        "{address} did not respond within {} s ({stage}). Check the address, and whether a firewall blocks it.",
         .after.as_secs_f32()
     )]
     TimedOut {
@@ -35,7 +35,7 @@ pub enum ConnectError {
         stage: &'static str,
     },
     /// The network refused in another way.
-    #[error("{address} can't be reached: {error}")]
+    #[error("{address} can't be reached: {error}. Check the address and the network.")]
     Unreachable {
         /// Host and port.
         address: String,
@@ -50,7 +50,7 @@ pub enum ConnectError {
         words: String,
     },
     /// There is no TLS with the broker.
-    #[error("there is no TLS with {address}: {words}")]
+    #[error("TLS with {address} failed: {words}.")]
     Tls {
         /// Host and port.
         address: String,
@@ -58,7 +58,7 @@ pub enum ConnectError {
         words: String,
     },
     /// The broker opens no WebSocket.
-    #[error("{address} opens no WebSocket: {words}")]
+    #[error("{address} did not open a WebSocket: {words}.")]
     WebSocket {
         /// Host and port.
         address: String,
@@ -66,7 +66,7 @@ pub enum ConnectError {
         words: String,
     },
     /// The broker does not let this client in.
-    #[error("{}", refusal(.address, .identity.as_deref(), *.reason, .words.as_deref()))]
+    #[error("{}", refusal(.address, .identity.as_deref(), *.reason, .reason_string.as_deref()))]
     Refused {
         /// Host and port.
         address: String,
@@ -75,10 +75,10 @@ pub enum ConnectError {
         /// Why, for a program.
         reason: ReasonCode,
         /// Why, for a person, if the broker said so.
-        words: Option<ByteString>,
+        reason_string: Option<ByteString>,
     },
     /// Something listens, but it does not speak this protocol, or it hung up.
-    #[error("{address} did not accept the connection: {words}; {remedy}")]
+    #[error("{address} did not accept the connection: {words}. {remedy}")]
     NotAccepted {
         /// Host and port.
         address: String,
@@ -88,26 +88,27 @@ pub enum ConnectError {
         remedy: &'static str,
     },
     /// CONNECT can't be written.
-    #[error("the connection can't be asked for: {0}")]
+    #[error("The connection request is invalid: {0}.")]
     Encode(#[from] EncodeError),
 }
 
-fn refusal(address: &str, identity: Option<&str>, reason: ReasonCode, words: Option<&str>) -> String {
-    let who = identity.unwrap_or("a client without identity");
-    let said = words.map_or_else(String::new, |words| format!(" (it says: {words})"));
+fn refusal(address: &str, identity: Option<&str>, reason: ReasonCode, reason_string: Option<&str>) -> String {
+    let who = identity.unwrap_or("an anonymous client");
+    let said = reason_string.map_or_else(String::new, |words| format!(" {words}"));
     match reason {
         ReasonCode::BadUserNameOrPassword => {
             format!(
-                "{address} refused {who}: bad user name or password{said}; check both, and that the identity exists"
+                "{address} refused {who} (Bad User Name or Password, 0x86).{said} Check both, and that the identity \
+                 exists."
             )
         }
         ReasonCode::NotAuthorized => {
-            format!("{address} refused {who}: not authorized{said}; sign in as an identity that may connect")
+            format!("{address} refused {who} (Not authorized, 0x87).{said} Connect as an identity that is allowed to.")
         }
         ReasonCode::UnsupportedProtocolVersion => {
-            format!("{address} does not speak this version of MQTT{said}; try --protocol 3.1.1")
+            format!("{address} does not support this version of MQTT.{said} Try --protocol 3.1.1.")
         }
-        reason => format!("{address} refused {who}: {reason}{said}"),
+        reason => format!("{address} refused {who} ({}).{said}", reason.coded()),
     }
 }
 
@@ -115,7 +116,7 @@ fn refusal(address: &str, identity: Option<&str>, reason: ReasonCode, words: Opt
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ClientError {
     /// The connection is over.
-    #[error("{words}, before the answer came")]
+    #[error("{words} No response arrived before that.")]
     Closed {
         /// Why.
         words: String,
@@ -127,6 +128,6 @@ pub enum ClientError {
 
 impl ClientError {
     pub(crate) fn no_answer() -> Self {
-        Self::Closed { words: "the connection is closed".into() }
+        Self::Closed { words: "The connection is closed.".into() }
     }
 }

@@ -32,7 +32,7 @@ pub struct Examination {
 
 impl Examination {
     /// Whether every step went well.
-    pub fn is_good(&self) -> bool {
+    pub fn passed(&self) -> bool {
         self.steps.iter().all(|step| step.found.is_ok())
     }
 
@@ -44,16 +44,16 @@ impl Examination {
     async fn step<T>(
         &mut self,
         what: &'static str,
-        patience: Duration,
+        within: Duration,
         work: impl Future<Output = Result<T, ConnectError>>,
     ) -> Option<(T, Duration)> {
         let began = Instant::now();
-        let done = timeout(patience, work).await;
+        let done = timeout(within, work).await;
         let took = began.elapsed();
         let words = match done {
             Ok(Ok(done)) => return Some((done, took)),
             Ok(Err(error)) => error.to_string(),
-            Err(_) => format!("no answer within {} s", patience.as_secs_f32()),
+            Err(_) => format!("no response within {} s", within.as_secs_f32()),
         };
         self.steps.push(Step { what, found: Err(words), took: Some(took) });
         None
@@ -69,15 +69,15 @@ pub async fn examine(options: &Options) -> Examination {
 }
 
 async fn go(options: &Options, examination: &mut Examination) -> Option<()> {
-    let Options { remote, patience, trust, .. } = options;
-    let patience = *patience;
-    let (addresses, took) = examination.step("name", patience, transport::look_up(remote)).await?;
+    let Options { remote, connect_within, trust, .. } = options;
+    let within = *connect_within;
+    let (addresses, took) = examination.step("name", within, transport::look_up(remote)).await?;
     let listed: Vec<String> = addresses.iter().map(|address| address.ip().to_string()).collect();
     examination.note("name", format!("{} is {}", remote.host, listed.join(", ")), Some(took));
-    let (stream, took) = examination.step("port", patience, transport::dial(remote, &addresses)).await?;
+    let (stream, took) = examination.step("port", within, transport::dial(remote, &addresses)).await?;
     examination.note("port", format!("{} is open", remote.port), Some(took));
     let stream: Box<dyn Layer> = if remote.scheme.is_secure() {
-        let (stream, took) = examination.step("tls", patience, transport::secure(remote, trust, stream)).await?;
+        let (stream, took) = examination.step("tls", within, transport::secure(remote, trust, stream)).await?;
         let session = stream.get_ref().1;
         let version = match session.protocol_version() {
             Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2",
@@ -98,10 +98,10 @@ async fn go(options: &Options, examination: &mut Examination) -> Option<()> {
         Box::new(stream)
     };
     let began = Instant::now();
-    let deadline = tokio::time::Instant::now() + patience;
+    let deadline = tokio::time::Instant::now() + within;
     let asked = open_over(stream, options, options.connect(), crate::ClientState::default(), began, deadline);
-    let ((desk, connack, receiver, state), took) = examination.step("sign-in", patience, asked).await?;
-    let who = remote.identity.as_ref().map_or_else(|| "without identity".to_owned(), |name| format!("as {name}"));
+    let ((desk, connack, receiver, state), took) = examination.step("sign-in", within, asked).await?;
+    let who = remote.identity.as_ref().map_or_else(|| "anonymously".to_owned(), |name| format!("as {name}"));
     examination.note("sign-in", format!("accepted {who}, MQTT {}", options.version), Some(took));
     if options.version == moorfall_wire::ProtocolVersion::V5 {
         examination.note("features", features(&connack), None);
@@ -110,11 +110,11 @@ async fn go(options: &Options, examination: &mut Examination) -> Option<()> {
     let client = Client { desk, connack: std::sync::Arc::new(connack) };
     let _arrivals = (receiver, state);
     let began = Instant::now();
-    let answered = timeout(patience, client.ping()).await;
+    let answered = timeout(within, client.ping()).await;
     let found = match answered {
-        Ok(Ok(())) => Ok("PINGREQ was answered".to_owned()),
+        Ok(Ok(())) => Ok("PINGREQ answered".to_owned()),
         Ok(Err(error)) => Err(error.to_string()),
-        Err(_) => Err(format!("PINGREQ was not answered within {} s", patience.as_secs_f32())),
+        Err(_) => Err(format!("PINGREQ not answered within {} s", within.as_secs_f32())),
     };
     examination.steps.push(Step { what: "round trip", found, took: Some(began.elapsed()) });
     client.disconnect().await;
@@ -127,17 +127,17 @@ async fn upgrade<S: Layer>(
     stream: S,
 ) -> Option<transport::WebSocket<S>> {
     let asked = transport::upgrade(&options.remote, stream);
-    let (stream, took) = examination.step("websocket", options.patience, asked).await?;
+    let (stream, took) = examination.step("websocket", options.connect_within, asked).await?;
     examination.note("websocket", format!("opened at {}", options.remote.path), Some(took));
     Some(stream)
 }
 
 fn certificate_words(der: &[u8]) -> String {
-    let Ok((_, parsed)) = x509_parser::parse_x509_certificate(der) else { return "it can't be read".into() };
+    let Ok((_, parsed)) = x509_parser::parse_x509_certificate(der) else { return "unreadable certificate".into() };
     let ends = OffsetDateTime::from_unix_timestamp(parsed.validity().not_after.timestamp());
     let Ok(ends) = ends else { return format!("of {}", parsed.subject()) };
     let left = (ends - OffsetDateTime::now_utc()).whole_days();
-    format!("of {}, signed by {}, good until {} ({left} days)", parsed.subject(), parsed.issuer(), ends.date())
+    format!("of {}, signed by {}, valid until {} ({left} days)", parsed.subject(), parsed.issuer(), ends.date())
 }
 
 /// What CONNACK says the broker does not offer ([MQTT-3.2.2-9] and those after it).
@@ -169,10 +169,10 @@ fn limits(connack: &ConnAck) -> String {
     });
     limits.push(format!("{} topic aliases", said.topic_alias_maximum.unwrap_or(0)));
     if let Some(seconds) = said.server_keep_alive {
-        limits.push(format!("keep alive {seconds} s"));
+        limits.push(format!("Keep Alive {seconds} s"));
     }
     if let Some(seconds) = said.session_expiry_interval {
-        limits.push(format!("session expiry {seconds} s"));
+        limits.push(format!("Session Expiry {seconds} s"));
     }
     limits.join(", ")
 }

@@ -23,9 +23,10 @@ use tokio::{
     sync::{mpsc, oneshot},
 };
 
+use self::connection::{Command, Desk, Request};
+
 pub use moorfall_core::client::ClientState;
 
-use self::connection::{Command, Desk, Request};
 pub use self::{
     error::{ClientError, ConnectError},
     examine::{Examination, Step, examine},
@@ -56,7 +57,7 @@ pub struct Options {
     /// The message that the broker publishes if the connection breaks.
     pub will: Option<Will>,
     /// How long connecting may take in all.
-    pub patience: Duration,
+    pub connect_within: Duration,
 }
 
 impl Options {
@@ -72,7 +73,7 @@ impl Options {
             clean_start: true,
             session_expiry: 0,
             will: None,
-            patience: Duration::from_secs(10),
+            connect_within: Duration::from_secs(10),
         }
     }
 
@@ -110,7 +111,7 @@ pub struct Answer {
     /// One for a publish, one for each filter otherwise; none for an UNSUBSCRIBE of 3.1.1.
     pub reasons: Vec<ReasonCode>,
     /// Why, for a person, if the broker said so.
-    pub words: Option<ByteString>,
+    pub reason_string: Option<ByteString>,
 }
 
 /// What arrives.
@@ -186,7 +187,7 @@ impl Client {
         stream: impl AsyncRead + AsyncWrite + Send + Unpin + 'static,
         options: &Options,
     ) -> Result<(Self, Arrivals), ConnectError> {
-        let (began, deadline) = (std::time::Instant::now(), tokio::time::Instant::now() + options.patience);
+        let (began, deadline) = (std::time::Instant::now(), tokio::time::Instant::now() + options.connect_within);
         let (stream, state) = (Box::new(stream), ClientState::default());
         let opened = connection::open_over(stream, options, options.connect(), state, began, deadline).await?;
         let (desk, connack, receiver, state) = opened;

@@ -63,7 +63,7 @@ pub(crate) async fn secure(
 ) -> Result<TlsStream<TcpStream>, ConnectError> {
     let name = ServerName::try_from(remote.host.clone()).map_err(|_| ConnectError::Tls {
         address: remote.address(),
-        words: format!("{} can't stand in a certificate", remote.host),
+        words: format!("{} is not a valid name in a certificate", remote.host),
     })?;
     let connector = TlsConnector::from(std::sync::Arc::new(trust.config()?));
     connector.connect(name, stream).await.map_err(|error| {
@@ -72,10 +72,9 @@ pub(crate) async fn secure(
     })
 }
 
-/// What went wrong in a stream, as far as TLS knows more than the system.
-pub(crate) fn words(error: &io::Error, host: &str) -> String {
-    let of_tls = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-    of_tls.map_or_else(|| error.to_string(), |_| tls_words(error, host))
+/// What went wrong in a stream, if it is of TLS.
+pub(crate) fn tls_fault(error: &io::Error, host: &str) -> Option<String> {
+    error.get_ref().is_some_and(|inner| inner.is::<rustls::Error>()).then(|| tls_words(error, host))
 }
 
 fn tls_words(error: &io::Error, host: &str) -> String {
@@ -83,32 +82,32 @@ fn tls_words(error: &io::Error, host: &str) -> String {
     match known {
         Some(rustls::Error::InvalidCertificate(wrong)) => match wrong {
             CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
-                "its certificate has ended; it needs a new one, or this machine's clock is wrong".into()
+                "its certificate has expired. It needs a new one, or the clock of this machine is wrong".into()
             }
             CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
-                "its certificate is not good yet; is this machine's clock right?".into()
+                "its certificate is not valid yet. Check the clock of this machine".into()
             }
             CertificateError::NotValidForNameContext { presented, .. } => {
                 let names = if presented.is_empty() { "no name".to_owned() } else { presented.join(", ") };
-                format!("its certificate is not for {host}, but for {names}; connect by a name that stands in it")
+                format!("its certificate is for {names}, not for {host}. Connect with a name that is in it")
             }
             CertificateError::NotValidForName => {
-                format!("its certificate is not for {host}; connect by a name that stands in it")
+                format!("its certificate is not for {host}. Connect with a name that is in it")
             }
-            CertificateError::UnknownIssuer => "the authority that signed its certificate is not trusted here; if it \
-                                                is yours, give its certificate by --authority FILE"
+            CertificateError::UnknownIssuer => "the authority that signed its certificate is not trusted here. If it \
+                                                is yours, give its certificate with --authority FILE"
                 .into(),
-            CertificateError::Revoked => "its certificate was revoked".into(),
+            CertificateError::Revoked => "its certificate has been revoked".into(),
             other => format!("its certificate can't be trusted: {other}"),
         },
         Some(rustls::Error::InvalidMessage(_)) => {
-            "what it sent is not TLS; is this a port of plain mqtt:// or ws://?".into()
+            "it sent something that is not TLS. Perhaps this port is for plain mqtt:// or ws://".into()
         }
         Some(rustls::Error::AlertReceived(alert)) => {
-            format!("it ended the hand-shake with the alert {alert:?}; {}", alert_remedy(*alert))
+            format!("it ended the handshake with the alert {alert:?}: {}", alert_remedy(*alert))
         }
         _ if error.kind() == io::ErrorKind::UnexpectedEof => {
-            "it hung up during the hand-shake; is this a port of plain mqtt:// or ws://?".into()
+            "it closed the connection during the handshake. Perhaps this port is for plain mqtt:// or ws://".into()
         }
         _ => error.to_string(),
     }
@@ -118,14 +117,14 @@ fn alert_remedy(alert: rustls::AlertDescription) -> &'static str {
     use rustls::AlertDescription as Alert;
     match alert {
         Alert::CertificateRequired | Alert::HandshakeFailure => {
-            "it may want a certificate of the client: --certificate FILE --key FILE"
+            "it may require a client certificate, given with --certificate FILE --key FILE"
         }
         Alert::UnknownCA | Alert::BadCertificate | Alert::CertificateUnknown | Alert::DecryptError => {
-            "it does not trust the client's certificate"
+            "it does not trust the client certificate"
         }
-        Alert::CertificateExpired => "the client's certificate has ended",
-        Alert::CertificateRevoked => "the client's certificate was revoked",
-        _ => "client and broker have no common ground",
+        Alert::CertificateExpired => "the client certificate has expired",
+        Alert::CertificateRevoked => "the client certificate has been revoked",
+        _ => "client and broker have no common TLS parameters",
     }
 }
 
@@ -140,10 +139,10 @@ pub(crate) async fn upgrade<S: Layer>(remote: &Remote, stream: S) -> Result<WebS
     let (inner, _) = client_async(request, stream).await.map_err(|error| {
         fault(match error {
             tungstenite::Error::Http(response) => {
-                format!("it answered {} at {}; check the path", response.status(), remote.path)
+                format!("it responded {} at {}. Check the path", response.status(), remote.path)
             }
             tungstenite::Error::Protocol(_) | tungstenite::Error::Io(_) => {
-                format!("what it answered is not HTTP ({error}); is this a port of mqtt:// or wss://?")
+                format!("its response is not HTTP ({error}). Perhaps this port is for mqtt:// or wss://")
             }
             other => other.to_string(),
         })
@@ -172,7 +171,7 @@ impl<S: Layer> AsyncRead for WebSocket<S> {
                 Some(Ok(Message::Binary(bytes))) => self.current = bytes,
                 Some(Ok(Message::Text(_))) => {
                     // [MQTT-6.0.0-1].
-                    return Poll::Ready(Err(io::Error::other("the broker sent text where bytes belong")));
+                    return Poll::Ready(Err(io::Error::other("the broker sent a text frame instead of a binary one")));
                 }
                 Some(Ok(Message::Close(_))) | None => return Poll::Ready(Ok(())),
                 Some(Ok(_)) => {}

@@ -37,15 +37,15 @@ impl Trust {
             (None, None) => return Ok(builder.with_no_client_auth()),
             (Some(certificate), Some(key)) => (certificate, key),
             _ => {
-                let words = "a client certificate needs its key, and a key its certificate; give both".into();
+                let words = "A client certificate needs its key, and a key needs its certificate. Give both.".into();
                 return Err(ConnectError::Files { words });
             }
         };
         let secret = PrivateKeyDer::from_pem_file(key).map_err(|error| ConnectError::Files {
-            words: format!("{} holds no private key that can be read: {error}", key.display()),
+            words: format!("{} has no readable private key: {error}.", key.display()),
         })?;
         builder.with_client_auth_cert(read(certificate)?, secret).map_err(|error| ConnectError::Files {
-            words: format!("{} and {} don't serve together: {error}", certificate.display(), key.display()),
+            words: format!("{} and {} can't be used together: {error}.", certificate.display(), key.display()),
         })
     }
 
@@ -54,7 +54,7 @@ impl Trust {
         if let Some(path) = &self.authority {
             for certificate in read(path)? {
                 roots.add(certificate).map_err(|error| ConnectError::Files {
-                    words: format!("{} can't serve as an authority: {error}", path.display()),
+                    words: format!("{} can't be used as a certificate authority: {error}.", path.display()),
                 })?;
             }
         } else {
@@ -70,7 +70,7 @@ fn read(path: &PathBuf) -> Result<Vec<CertificateDer<'static>>, ConnectError> {
         CertificateDer::pem_file_iter(path).map_err(|error| fault(error.to_string()))?.collect();
     let found = found.map_err(|error| fault(error.to_string()))?;
     if found.is_empty() {
-        return Err(fault("there is no certificate in PEM form in it".into()));
+        return Err(fault("it has no certificate in PEM format".into()));
     }
     Ok(found)
 }

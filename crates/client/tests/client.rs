@@ -204,7 +204,7 @@ async fn a_session_goes_on_where_it_was_left() {
     assert!(matches!(arrivals.next().await, Some(Arrival::Message(message)) if message.payload == "9"));
     assert!(matches!(arrivals.next().await, Some(Arrival::Closed { reason: None, .. })));
     let error = pending.answer().await.unwrap_err().to_string();
-    assert!(error.contains("before the answer came"), "{error}");
+    assert!(error.contains("No response arrived before"), "{error}");
     let (_client, mut arrivals) = Client::resume(&options, arrivals.into_state().await).await.unwrap();
     let Some(Arrival::Message(first)) = arrivals.next().await else { panic!("nothing came") };
     assert_eq!(first.payload, "0", "the one that was received before does not come again");
@@ -239,7 +239,7 @@ async fn the_end_has_the_broker_s_reason_and_pings_have_answers() {
 #[tokio::test]
 async fn what_is_no_broker_is_told_apart() {
     for (answer, words) in [
-        (&b""[..], "closed the connection without an answer"),
+        (&b""[..], "closed the connection without a response"),
         (b"HTTP/1.1 400 Bad Request\r\n\r\n", "is not MQTT"),
         (b"\xd0\x00", "is not allowed here"),
     ] {
@@ -256,10 +256,10 @@ async fn what_is_no_broker_is_told_apart() {
     }
     // One that accepts and never answers: the step that it hangs at is named.
     let (_silent, mut options) = listen().await;
-    options.patience = Duration::from_millis(200);
+    options.connect_within = Duration::from_millis(200);
     let address = options.remote.address();
     for (scheme, words) in
-        [("mqtt", "no answer to CONNECT came"), ("ws", "no WebSocket opened"), ("mqtts", "TLS hand-shake did not end")]
+        [("mqtt", "no response to CONNECT"), ("ws", "WebSocket"), ("mqtts", "TLS handshake did not finish")]
     {
         options.remote = format!("{scheme}://{address}").parse().unwrap();
         let error = Client::connect(&options).await.unwrap_err().to_string();
@@ -285,7 +285,7 @@ async fn an_examination_tells_what_the_broker_does_not_offer() {
         played.packet().await
     });
     let found = examine(&options).await;
-    assert!(found.is_good(), "{found:?}");
+    assert!(found.passed(), "{found:?}");
     let words = |what: &str| {
         let step = found.steps.iter().find(|step| step.what == what).unwrap();
         step.found.clone().unwrap()
@@ -293,7 +293,7 @@ async fn an_examination_tells_what_the_broker_does_not_offer() {
     let features = words("features");
     assert!(features.starts_with("QoS up to 1, retained messages, wildcards, no shared"), "{features}");
     let limits = words("limits");
-    for part in ["20 in flight", "packets up to 4096 B", "keep alive 15 s"] {
+    for part in ["20 in flight", "packets up to 4096 B", "Keep Alive 15 s"] {
         assert!(limits.contains(part), "{limits}");
     }
     assert!(matches!(broker.await.unwrap(), Some(Packet::Disconnect(_))), "it leaves in order");

@@ -23,7 +23,7 @@ pub fn blueprint_files(path: &Path) -> std::io::Result<Vec<SourceFile>> {
         }
     }
     if files.is_empty() {
-        return Err(std::io::Error::other("the folder holds no file that ends in .toml"));
+        return Err(std::io::Error::other("the folder has no file that ends in .toml"));
     }
     files.sort_by(|one, other| one.name.cmp(&other.name));
     Ok(files)

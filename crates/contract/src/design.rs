@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::{Act, ChangeKind, RuleEffect, Severity};
+use crate::kinds::{Act, ChangeKind, Severity, Verdict};
 
 pub use crate::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 
@@ -69,7 +69,7 @@ pub struct ProofView {
     /// Identities that it was checked for.
     pub identities: u64,
     /// Why it does not hold, or what a person should know.
-    pub words: String,
+    pub explanation: String,
     /// Its file.
     pub file: String,
     /// Its line.
@@ -78,8 +78,9 @@ pub struct ProofView {
 
 impl From<&ProofResult> for ProofView {
     fn from(result: &ProofResult) -> Self {
-        let ProofResult { name, statement, holds, identities, words, file, line } = result.clone();
-        Self { name, statement, holds, identities: identities as u64, words, file, line: line as u64 }
+        let ProofResult { name, statement, holds, identities, fault, file, line } = result.clone();
+        let explanation = fault.map_or_else(String::new, |fault| fault.to_string());
+        Self { name, statement, holds, identities: identities as u64, explanation, file, line: line as u64 }
     }
 }
 
@@ -92,6 +93,10 @@ pub struct FieldChangeView {
     pub before: String,
     /// What it says; empty if it is not there any more.
     pub after: String,
+    /// Of a list that was there before and after: what is in it now, and was not.
+    pub added: Vec<String>,
+    /// Of a list that was there before and after: what was in it, and is not now.
+    pub removed: Vec<String>,
 }
 
 /// A change of one part of the design.
@@ -111,8 +116,8 @@ impl From<&blueprint::Change> for ChangeView {
     fn from(change: &blueprint::Change) -> Self {
         let fields = change.fields.iter().cloned();
         let fields = fields.map(|field| {
-            let blueprint::FieldChange { field, before, after } = field;
-            FieldChangeView { field, before, after }
+            let blueprint::FieldChange { field, before, after, added, removed } = field;
+            FieldChangeView { field, before, after, added, removed }
         });
         Self {
             kind: change.kind.into(),
@@ -135,7 +140,7 @@ pub struct BlueprintDraft {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Check {
     /// Whether it may be applied.
-    pub sound: bool,
+    pub ready: bool,
     /// Errors, or warnings alone.
     pub findings: Vec<FindingView>,
     /// All proofs.
@@ -220,17 +225,17 @@ pub struct AccessQuestion {
 
 /// What became of one rule.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct RuleTrace {
+pub struct RuleVerdict {
     /// Its name.
     pub rule: String,
     /// What it does.
-    pub effect: RuleEffect,
+    pub verdict: Verdict,
     /// Whether it applies.
     pub applies: bool,
     /// Whether it decides.
     pub decides: bool,
     /// Why it does not apply; empty if it does.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// The answer to a question about access.
@@ -239,13 +244,13 @@ pub struct AccessAnswer {
     /// Whether it may.
     pub allowed: bool,
     /// The verdict and its reason.
-    pub words: String,
+    pub explanation: String,
     /// The highest QoS that a subscription is granted.
     pub highest_qos: u8,
     /// The identity's cohorts.
     pub cohorts: Vec<String>,
     /// Every rule, in the order of the blueprint.
-    pub rules: Vec<RuleTrace>,
+    pub rules: Vec<RuleVerdict>,
 }
 
 /// What someone may do with a planned topic.

@@ -17,7 +17,7 @@ pub struct DeskClientView {
     /// Whether an earlier session goes on.
     pub session_present: bool,
     /// What the broker said of its limits, in a sentence each.
-    pub terms: Vec<String>,
+    pub limits: Vec<String>,
 }
 
 /// The broker's answer.
@@ -27,15 +27,15 @@ pub struct DeskAnswer {
     pub accepted: bool,
     /// Its reason code; null if there is none: at QoS 0, or in 3.1.1.
     pub reason: Option<u8>,
-    /// In words.
-    pub words: String,
+    /// In explanation.
+    pub explanation: String,
     /// Milliseconds until it came; null if none comes.
-    pub took: Option<f64>,
+    pub milliseconds: Option<f64>,
 }
 
 /// Something that happened to a client.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DeskHappening {
+pub struct DeskEvent {
     /// Its number, from 1.
     pub number: u64,
     /// When.
@@ -62,19 +62,19 @@ pub struct DeskArrival {
     pub retain: bool,
     /// Whether it may have been sent before.
     pub duplicate: bool,
-    /// Its properties, in words.
+    /// Its properties, in explanation.
     pub properties: Vec<NameAndValue>,
 }
 
 /// What happened to a client.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DeskHappenings {
+pub struct DeskEvents {
     /// The client, as it is named here.
     pub id: String,
     /// Whether it is on the desk still.
-    pub held: bool,
+    pub open: bool,
     /// The oldest first.
-    pub happenings: Vec<DeskHappening>,
+    pub events: Vec<DeskEvent>,
     /// How much was dropped in all, because nobody asked for it in time.
     pub dropped: u64,
 }
@@ -85,7 +85,7 @@ pub struct DeskSetupView {
     /// Its name.
     pub name: String,
     /// Which clients stand on the desk, and what they do: as the console wrote it.
-    pub panes: Value,
+    pub clients: Value,
     /// Who kept it last.
     pub changed_by: String,
     /// When.

@@ -13,7 +13,7 @@ pub struct LostSubscription {
     /// The filter.
     pub filter: String,
     /// Why.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// A topic that an identity published to and may not any more.
@@ -24,7 +24,7 @@ pub struct LostTopic {
     /// The topic.
     pub topic: String,
     /// Why.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// An identity that enters or leaves a cohort.

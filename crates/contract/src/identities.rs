@@ -149,7 +149,7 @@ pub struct ImportFault {
     /// Its place, from 0.
     pub place: u64,
     /// What is wrong.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// What an import did, or would do. With faults nothing is done.

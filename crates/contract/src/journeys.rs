@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::design::AccessAnswer;
+use crate::{design::AccessAnswer, topics::DriftKind};
 
 /// What the plan says of a message.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -14,12 +14,12 @@ pub struct PlanVerdict {
     pub has_plan: bool,
     /// The planned path of the topic; empty if it is not planned.
     pub path: String,
-    /// What the message breaks of the plan; empty if nothing.
-    pub breach: String,
+    /// What the message breaks of the plan; null if nothing.
+    pub breach: Option<DriftKind>,
     /// Whether the message is refused for that.
     pub refused: bool,
     /// All of that in a sentence.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// What a session gets of a message.
@@ -52,7 +52,7 @@ pub struct RecipientView {
     /// What it gets.
     pub outcome: Outcome,
     /// Why, in a sentence.
-    pub words: String,
+    pub explanation: String,
     /// Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
     pub sent_after: Option<f64>,
     /// Milliseconds from then to the client's answer; null if there was none.
@@ -65,7 +65,7 @@ pub struct Journey {
     /// Whether the broker would accept it.
     pub accepted: bool,
     /// The verdict in a sentence.
-    pub words: String,
+    pub explanation: String,
     /// Whether it may be published, and by which rule.
     pub access: AccessAnswer,
     /// What the plan says.
@@ -81,16 +81,16 @@ pub struct Journey {
 impl From<Agreement> for PlanVerdict {
     fn from(agreement: Agreement) -> Self {
         let breach = match &agreement {
-            Agreement::Breaks(_, broken) => broken.words.clone(),
-            Agreement::Unplanned => agreement.to_string(),
-            Agreement::NoPlan | Agreement::AsPlanned(_) => String::new(),
+            Agreement::Breaks(_, broken) => Some(broken.fault.breach().into()),
+            Agreement::Unplanned => Some(DriftKind::Unplanned),
+            Agreement::NoPlan | Agreement::AsPlanned(_) => None,
         };
         Self {
             has_plan: agreement != Agreement::NoPlan,
             path: agreement.path().unwrap_or_default().to_owned(),
             breach,
             refused: agreement.is_refused(),
-            words: agreement.to_string(),
+            explanation: agreement.to_string(),
         }
     }
 }
@@ -146,7 +146,7 @@ pub struct RecordedMessage {
     pub more: bool,
     /// Why the broker did not take it; empty if it did.
     pub refused: String,
-    /// Why it may be published, or may not.
+    /// What the rules say of it; empty of what no client publishes now, such as a Will Message.
     pub access: String,
     /// What the plan says; null of a will, and of what the service itself publishes.
     pub plan: Option<PlanVerdict>,

@@ -41,7 +41,7 @@ macro_rules! mirrors {
 
 mirrors!(Severity: blueprint::Severity, Error, Warning);
 mirrors!(ChangeKind: blueprint::Kind, Added, Changed, Removed);
-mirrors!(RuleEffect: access::Effect, Allow, Deny);
+mirrors!(Verdict: access::Verdict, Allow, Deny);
 mirrors!(Act: access::Act, Publish, Subscribe);
 mirrors!(Retention: blueprint::Retention, Allowed, Required, Never);
 mirrors!(QueuePolicy: moorfall_core::QueuePolicy, DropNewest, DropOldest, EndSession);
@@ -67,8 +67,8 @@ kinds! {
 }
 
 kinds! {
-    /// What a rule does.
-    RuleEffect
+    /// Whether a rule allows or denies.
+    Verdict
     /// It allows.
     Allow = "allow",
     /// It denies, and wins over every rule that allows.

@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 pub struct Problem {
     /// The HTTP status.
     pub status: u16,
-    /// What is wrong, in a few words that never change for one cause.
+    /// What is wrong, in a few explanation that never change for one cause.
     pub title: String,
     /// What happened, to which thing, and what to do next.
     pub detail: String,

@@ -1,9 +1,76 @@
 //! What is carried, now and over time.
 
-use moorfall_core::measure::Rates;
+use moorfall_core::{
+    measure::{self, Measure},
+    measures,
+};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+
+macro_rules! totals_and_rates {
+    ($($name:ident: $unit:ident, $words:literal;)+) => {
+        /// What has been counted since the service started.
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+        pub struct Totals {
+            $(#[doc = $words] pub $name: u64,)+
+        }
+
+        impl From<measure::Totals> for Totals {
+            fn from(totals: measure::Totals) -> Self {
+                Self { $($name: totals.$name,)+ }
+            }
+        }
+
+        /// The same per second.
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+        pub struct Rates {
+            $(#[doc = $words] pub $name: f64,)+
+        }
+
+        impl From<measure::Rates> for Rates {
+            fn from(rates: measure::Rates) -> Self {
+                Self { $($name: rates.$name,)+ }
+            }
+        }
+    };
+}
+
+measures!(totals_and_rates);
+
+/// What a measure counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Unit {
+    /// Messages.
+    Messages,
+    /// Bytes.
+    Bytes,
+    /// Attempts.
+    Attempts,
+}
+
+/// A measure, as the catalogue has it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MeasureView {
+    /// Its name: that of a field of the totals and rates.
+    pub name: String,
+    /// What it counts.
+    pub unit: Unit,
+    /// What it says, in a sentence.
+    pub explanation: String,
+}
+
+impl From<&Measure> for MeasureView {
+    fn from(measure: &Measure) -> Self {
+        let unit = match measure.unit {
+            measure::Unit::Messages => Unit::Messages,
+            measure::Unit::Bytes => Unit::Bytes,
+            measure::Unit::Attempts => Unit::Attempts,
+        };
+        Self { name: measure.name.into(), unit, explanation: measure.explanation.into() }
+    }
+}
 
 /// Throughput over time.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -22,34 +89,9 @@ pub struct ThroughputPoint {
     pub at: OffsetDateTime,
     /// Connected sessions at its end.
     pub sessions: u64,
-    /// Messages in per second.
-    pub messages_in: f64,
-    /// Messages out per second.
-    pub messages_out: f64,
-    /// Bytes in per second.
-    pub bytes_in: f64,
-    /// Bytes out per second.
-    pub bytes_out: f64,
-}
-
-/// Rates, each per second.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct LiveRates {
-    /// Messages in per second.
-    pub messages_in: f64,
-    /// Messages out per second.
-    pub messages_out: f64,
-    /// Bytes in per second.
-    pub bytes_in: f64,
-    /// Bytes out per second.
-    pub bytes_out: f64,
-}
-
-impl From<Rates> for LiveRates {
-    fn from(rates: Rates) -> Self {
-        let Rates { messages_in, messages_out, bytes_in, bytes_out } = rates;
-        Self { messages_in, messages_out, bytes_in, bytes_out }
-    }
+    /// Per second, in that span.
+    #[serde(flatten)]
+    pub rates: Rates,
 }
 
 /// One reading of the counters; there is one each second.
@@ -61,11 +103,9 @@ pub struct LiveReading {
     /// Connected sessions.
     pub sessions: u64,
     /// Over the last second.
-    pub rates: LiveRates,
+    pub rates: Rates,
     /// A moving average over ten seconds.
-    pub average: LiveRates,
-    /// Messages that were routed to a session and not sent, since the start.
-    pub withheld: u64,
-    /// Attempts that were refused, since the start.
-    pub refused: u64,
+    pub average: Rates,
+    /// Since the service started.
+    pub totals: Totals,
 }

@@ -73,7 +73,7 @@ pub struct ClearedView {
     /// Bytes of their payloads, topics and properties.
     pub bytes: u64,
     /// What brings them back, for a while.
-    pub undo: String,
+    pub restore_key: String,
 }
 
 /// What was brought back.

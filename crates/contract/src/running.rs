@@ -58,7 +58,7 @@ fn leave(path: &Path, service: &RunningService) {
     let text = serde_json::to_string(service).unwrap_or_default();
     let written = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(path, text));
     if let Err(error) = written {
-        tracing::warn!(path = %path.display(), %error, "other commands can't find this service by themselves");
+        tracing::warn!(path = %path.display(), %error, "other commands can't find this service automatically");
     }
 }
 

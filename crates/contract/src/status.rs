@@ -6,7 +6,10 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{kinds::QueuePolicy, readings::LiveRates};
+use crate::{
+    kinds::QueuePolicy,
+    readings::{Rates, Totals},
+};
 
 /// The state of the service.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -50,15 +53,10 @@ pub struct Status {
     /// Identities that are known.
     pub identities: u64,
     /// Rates, a moving average over ten seconds.
-    pub rates: LiveRates,
-    /// Messages accepted from clients since the start.
-    pub messages_in: u64,
-    /// Messages sent to clients since the start.
-    pub messages_out: u64,
-    /// Messages that were routed to a session and not sent since the start: queue full, too large, expired, denied.
-    pub withheld: u64,
-    /// Attempts to publish or subscribe that were refused since the start.
-    pub refused: u64,
+    pub rates: Rates,
+    /// What has been counted since the start.
+    #[serde(flatten)]
+    pub totals: Totals,
     /// The bounds that are in force.
     pub limits: Limits,
     /// What bounds have turned away since the start, by the limit's name; those that have turned nothing away are left

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::{Act, Retention, RuleEffect};
+use crate::kinds::{Act, Retention, Verdict};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -92,7 +92,7 @@ pub struct PlanEntry {
     pub path: String,
     /// What it is for.
     pub purpose: String,
-    /// What messages hold, in words.
+    /// What messages hold, in explanation.
     pub payload: String,
     /// The quality of service; null if any.
     pub qos: Option<u8>,
@@ -108,7 +108,7 @@ pub struct RuleOnTopic {
     /// Its name.
     pub rule: String,
     /// What it does.
-    pub effect: RuleEffect,
+    pub verdict: Verdict,
     /// Whom it concerns.
     pub who: String,
     /// Whether it is about publishing.
@@ -168,7 +168,7 @@ pub struct NearMiss {
     /// The level at which it falls out, from 1.
     pub level: u64,
     /// Why, in a sentence.
-    pub words: String,
+    pub explanation: String,
 }
 
 /// What a filter catches.
@@ -233,7 +233,7 @@ pub struct DriftView {
     /// What it is.
     pub kind: DriftKind,
     /// In a sentence.
-    pub words: String,
+    pub explanation: String,
     /// Messages.
     pub count: u64,
     /// How many of them were refused.
@@ -261,10 +261,10 @@ pub struct RefusalView {
     pub act: Act,
     /// The topic or filter of the last one, or its beginning.
     pub topic: String,
-    /// Why, in a few words that are the same for one cause.
+    /// Why, in a few explanation that are the same for one cause.
     pub cause: String,
     /// The last one in a sentence.
-    pub words: String,
+    pub explanation: String,
     /// How often.
     pub count: u64,
     /// When it was seen first.
@@ -277,7 +277,7 @@ pub struct RefusalView {
 
 /// Lines for a blueprint.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlanLines {
+pub struct DraftLines {
     /// To be added to a file of the blueprint.
     pub text: String,
 }

@@ -110,32 +110,35 @@ fn escaped(value: &str) -> String {
 /// # Errors
 /// Words on what is wrong and what would be right.
 pub fn read_mark(text: &str) -> Result<String, String> {
-    let fault = |why: &str| Err(format!("`{text}` can't be what a certificate is known by: {why}"));
+    let fault = |why: &str| Err(format!("\"{text}\" is not a valid certificate match: {why}"));
     if text.len() > LENGTH {
-        return Err(format!("what a certificate is known by has {LENGTH} bytes at most"));
+        return Err(format!("A certificate match has at most {LENGTH} bytes."));
     }
     let Some((kind, value)) = text.split_once(':') else {
-        return fault("write subject:…, dns:…, email:…, uri:…, ip:… or sha256:…; `moorfall cert show` prints them");
+        return fault(
+            "use subject:, dns:, email:, uri:, ip: or sha256:; `moorfall cert show FILE` prints the matches of a \
+             certificate",
+        );
     };
     // A space at the end of a subject may be escaped.
     let kind = kind.trim().to_ascii_lowercase();
     let value = if kind == "subject" { value.trim_start() } else { value.trim() };
     if value.is_empty() || value.chars().any(char::is_control) {
-        return fault("after the colon stands something that can be printed");
+        return fault("there must be printable text after the colon");
     }
     match kind.as_str() {
         "subject" => match read_subject(value) {
             Some(subject) => Ok(format!("subject:{subject}")),
             None => fault("a subject is written like CN=kettle-weir,O=Harrowmere Rivers Trust, the name first"),
         },
-        "dns" if value.contains('*') => fault("an identity is one name, so there is no wildcard in it"),
+        "dns" if value.contains('*') => fault("wildcards are not allowed"),
         "dns" => Ok(format!("dns:{}", value.to_ascii_lowercase())),
         // Files of many identities divide them so.
-        "email" | "uri" if value.contains(';') => fault("there is a semicolon in it; take another of its marks"),
+        "email" | "uri" if value.contains(';') => fault("semicolons are not allowed; use another match"),
         "email" | "uri" => Ok(format!("{kind}:{value}")),
         "ip" => match value.parse::<IpAddr>() {
             Ok(address) => Ok(format!("ip:{address}")),
-            Err(_) => fault("that is no address"),
+            Err(_) => fault("not an IP address"),
         },
         "sha256" => {
             let digits: String = value.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
@@ -145,7 +148,10 @@ pub fn read_mark(text: &str) -> Result<String, String> {
                 fault("a SHA-256 fingerprint has 64 hexadecimal digits")
             }
         }
-        _ => fault("what is known is subject, dns, email, uri, ip and sha256"),
+        _ => fault(
+            "use subject:, dns:, email:, uri:, ip: or sha256:; `moorfall cert show FILE` prints the matches of a \
+             certificate",
+        ),
     }
 }
 

@@ -43,7 +43,7 @@ pub enum Event {
         /// Why, for a program.
         reason: ReasonCode,
         /// Why, for a person, if the broker said so.
-        words: Option<ByteString>,
+        reason_string: Option<ByteString>,
     },
     /// A message has arrived; it is acknowledged, and at QoS 2 it comes once.
     Message(Publish),
@@ -54,7 +54,7 @@ pub enum Event {
         /// One for a publish, one for each filter otherwise; none for an UNSUBSCRIBE of 3.1.1.
         reasons: Vec<ReasonCode>,
         /// Why, for a person, if the broker said so.
-        words: Option<ByteString>,
+        reason_string: Option<ByteString>,
     },
     /// The broker does not know the session any more: whether this message arrived is not known.
     Forgotten {
@@ -80,7 +80,7 @@ enum Pending {
     /// PUBCOMP; what PUBREC said is the answer.
     Release {
         reason: ReasonCode,
-        words: Option<ByteString>,
+        reason_string: Option<ByteString>,
     },
     Subscribe,
     Unsubscribe,
@@ -112,10 +112,10 @@ enum Phase {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum WishError {
     /// The connection is not, or no longer, open.
-    #[error("the connection is not open")]
+    #[error("The connection is not open.")]
     NotOpen,
     /// As many requests wait for their answers as may; try again when one has been answered.
-    #[error("too many requests are waiting for an answer")]
+    #[error("Too many requests wait for a response.")]
     Busy,
     /// The packet can't be written.
     #[error(transparent)]
@@ -285,7 +285,7 @@ impl ClientSession {
     pub fn disconnect_with(&mut self, now: Time, disconnect: &Disconnect) -> Result<(), EncodeError> {
         if self.phase == Phase::Open {
             self.send(now, &Packet::Disconnect(disconnect.clone()))?;
-            self.close("this side disconnected".into());
+            self.close("The connection was closed on this side.".into());
         }
         Ok(())
     }
@@ -310,13 +310,13 @@ impl ClientSession {
                 self.events.push_back(Event::Pong);
             }
             (Phase::Open, Packet::Disconnect(disconnect)) => {
-                let why = disconnect.properties.reason_string.map_or_else(String::new, |words| format!(": {words}"));
-                let words = format!("the broker ended the connection with {}{why}", disconnect.reason);
+                let why = disconnect.properties.reason_string.map_or_else(String::new, |words| format!(" {words}"));
+                let words = format!("The broker ended the connection ({}).{why}", disconnect.reason.coded());
                 self.close_for(words, Some(disconnect.reason));
             }
             (Phase::Closed, _) => {}
             (_, packet) => {
-                self.fail(now, format!("the broker sent {}, which is not allowed here", packet.packet_type()));
+                self.fail(now, format!("The broker sent {}, which is not allowed here.", packet.packet_type()));
             }
         }
     }
@@ -324,8 +324,8 @@ impl ClientSession {
     fn handle_connack(&mut self, now: Time, connack: ConnAck) {
         if connack.reason.is_error() {
             self.phase = Phase::Closed;
-            let words = connack.properties.reason_string;
-            self.events.push_back(Event::Refused { reason: connack.reason, words });
+            self.events
+                .push_back(Event::Refused { reason: connack.reason, reason_string: connack.properties.reason_string });
             return;
         }
         self.phase = Phase::Open;
@@ -370,7 +370,7 @@ impl ClientSession {
         let alias = publish.properties.topic_alias.take();
         match self.aliases.resolve(publish.topic, alias) {
             Ok(topic) => publish.topic = topic,
-            Err(_) => return self.fail(now, "the broker used a topic alias that it may not use".into()),
+            Err(_) => return self.fail(now, "The broker used a topic alias that is not allowed.".into()),
         }
         match (publish.qos, publish.packet_id) {
             (QoS::AtLeastOnce, Some(id)) => {
@@ -403,7 +403,7 @@ impl ClientSession {
                 return self.finish(now, id, vec![ack.reason], ack.properties.reason_string);
             }
             Some(pending @ Pending::Publish(_)) => {
-                *pending = Pending::Release { reason: ack.reason, words: ack.properties.reason_string };
+                *pending = Pending::Release { reason: ack.reason, reason_string: ack.properties.reason_string };
                 self.state.in_flight.move_back(id);
             }
             Some(Pending::Release { .. }) => {}
@@ -423,9 +423,9 @@ impl ClientSession {
     }
 
     fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
-        if let Some(Pending::Release { reason, words }) = self.state.in_flight.get(ack.packet_id) {
-            let (reason, words) = (*reason, words.clone());
-            self.finish(now, ack.packet_id, vec![reason], words);
+        if let Some(Pending::Release { reason, reason_string }) = self.state.in_flight.get(ack.packet_id) {
+            let (reason, reason_string) = (*reason, reason_string.clone());
+            self.finish(now, ack.packet_id, vec![reason], reason_string);
         }
     }
 
@@ -443,18 +443,18 @@ impl ClientSession {
         packet_id: PacketId,
         expected: &Pending,
         reasons: Vec<ReasonCode>,
-        words: Option<ByteString>,
+        reason_string: Option<ByteString>,
     ) {
         // An answer to nothing, or to another kind of request, is ignored: it can't harm.
         if self.state.in_flight.get(packet_id) == Some(expected) {
-            self.finish(now, packet_id, reasons, words);
+            self.finish(now, packet_id, reasons, reason_string);
         }
     }
 
-    fn finish(&mut self, now: Time, packet_id: PacketId, reasons: Vec<ReasonCode>, words: Option<ByteString>) {
+    fn finish(&mut self, now: Time, packet_id: PacketId, reasons: Vec<ReasonCode>, reason_string: Option<ByteString>) {
         self.state.in_flight.remove(packet_id);
         self.quota.give_back();
-        self.events.push_back(Event::Answered { packet_id, reasons, words });
+        self.events.push_back(Event::Answered { packet_id, reasons, reason_string });
         if !self.resend.is_empty() {
             self.resend(now);
         }
@@ -462,7 +462,7 @@ impl ClientSession {
 
     /// The bytes that arrived are not a packet.
     pub fn handle_decode_error(&mut self, now: Time, error: &DecodeError) {
-        self.fail(now, format!("what the broker sent is not MQTT {}: {error}", self.version));
+        self.fail(now, format!("The broker sent something that is not MQTT {}: {error}.", self.version));
     }
 
     /// A time that [`ClientSession::poll_timeout`] named has come.
@@ -471,7 +471,7 @@ impl ClientSession {
             return;
         }
         if self.ping_sent.is_some() {
-            return self.close("the broker no longer answers".into());
+            return self.close("The broker no longer responds.".into());
         }
         self.send(now, &Packet::PingReq).expect("PINGREQ always encodes");
         self.ping_sent = Some(now);

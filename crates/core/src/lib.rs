@@ -26,7 +26,7 @@ mod retained;
 pub mod router;
 mod run;
 pub mod session;
-mod shown;
+pub mod shown;
 mod subscriptions;
 mod time;
 mod topic_set;

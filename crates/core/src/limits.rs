@@ -155,7 +155,7 @@ impl Default for Limits {
 
 /// A limit that is out of its range.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{name} is {given}; it can be from {least} to {most}")]
+#[error("{name} is {given}; it must be from {least} to {most}")]
 pub struct LimitError {
     /// The name in a file.
     pub name: &'static str,

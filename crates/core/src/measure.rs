@@ -1,68 +1,95 @@
-//! Counters, and rates made of them.
+//! The catalogue of what is measured, and rates made of it.
+//!
+//! A measure stands in one place, [`measures!`]: counters, samples, readings, the interface and its description are made
+//! from it, so that another one is another line there.
 
 use std::{collections::VecDeque, ops::AddAssign, time::Duration};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::Time;
 
-/// What the broker has counted since it started. Counters only grow.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Totals {
-    /// Messages accepted from clients, wills included.
-    pub messages_in: u64,
-    /// PUBLISH packets sent to clients.
-    pub messages_out: u64,
-    /// Bytes read from clients.
-    pub bytes_in: u64,
-    /// Bytes written to clients.
-    pub bytes_out: u64,
-    /// Messages that were routed to a session and not sent: queue full, too large, expired, not allowed.
-    pub withheld: u64,
-    /// Attempts to publish or subscribe that were refused.
-    pub refused: u64,
-}
-
-impl AddAssign for Totals {
-    fn add_assign(&mut self, other: Self) {
-        self.messages_in += other.messages_in;
-        self.messages_out += other.messages_out;
-        self.bytes_in += other.bytes_in;
-        self.bytes_out += other.bytes_out;
-        self.withheld += other.withheld;
-        self.refused += other.refused;
-    }
-}
-
-/// Rates over a span, each per second.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
-pub struct Rates {
-    /// Messages in per second.
-    pub messages_in: f64,
-    /// Messages out per second.
-    pub messages_out: f64,
-    /// Bytes in per second.
-    pub bytes_in: f64,
-    /// Bytes out per second.
-    pub bytes_out: f64,
-}
-
-impl Rates {
-    /// The mean rates between two readings of the counters.
-    pub fn between(earlier: &Totals, later: &Totals, span: Duration) -> Self {
-        let seconds = span.as_secs_f64();
-        if seconds <= 0.0 {
-            return Self::default();
+/// Hands the catalogue to a macro: of each measure its field, its unit and what it says, for people.
+#[macro_export]
+macro_rules! measures {
+    ($then:ident) => {
+        $then! {
+            messages_in: Messages, "Messages accepted from clients, Will Messages included.";
+            messages_out: Messages, "Messages sent to clients.";
+            bytes_in: Bytes, "Bytes read from clients.";
+            bytes_out: Bytes, "Bytes written to clients.";
+            withheld: Messages, "Messages that were routed to a session and not sent: queue full, too large, expired, denied.";
+            refused: Attempts, "Attempts to publish or subscribe that were refused.";
         }
-        let rate = |from: u64, to: u64| to.saturating_sub(from) as f64 / seconds;
-        Self {
-            messages_in: rate(earlier.messages_in, later.messages_in),
-            messages_out: rate(earlier.messages_out, later.messages_out),
-            bytes_in: rate(earlier.bytes_in, later.bytes_in),
-            bytes_out: rate(earlier.bytes_out, later.bytes_out),
-        }
-    }
+    };
 }
+
+/// What a measure counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unit {
+    /// Messages.
+    Messages,
+    /// Bytes.
+    Bytes,
+    /// Attempts.
+    Attempts,
+}
+
+/// A measure: it grows from the start of the service on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Measure {
+    /// Its name.
+    pub name: &'static str,
+    /// What it counts.
+    pub unit: Unit,
+    /// What it says, in a sentence.
+    pub explanation: &'static str,
+}
+
+macro_rules! totals_and_rates {
+    ($($name:ident: $unit:ident, $words:literal;)+) => {
+        /// All measures, in the order in which they are shown.
+        pub const MEASURES: &[Measure] =
+            &[$(Measure { name: stringify!($name), unit: Unit::$unit, explanation: $words }),+];
+
+        /// What the broker has counted since it started. Counters only grow.
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(default)]
+        pub struct Totals {
+            $(#[doc = $words] pub $name: u64,)+
+        }
+
+        impl AddAssign for Totals {
+            fn add_assign(&mut self, other: Self) {
+                $(self.$name += other.$name;)+
+            }
+        }
+
+        impl Totals {
+            /// What was counted since `earlier`.
+            #[must_use]
+            pub fn since(&self, earlier: &Self) -> Self {
+                Self { $($name: self.$name.saturating_sub(earlier.$name),)+ }
+            }
+
+            /// In this time, a second.
+            pub fn over(&self, span: Duration) -> Rates {
+                let seconds = span.as_secs_f64();
+                let rate = |count: u64| if seconds > 0.0 { count as f64 / seconds } else { 0.0 };
+                Rates { $($name: rate(self.$name),)+ }
+            }
+        }
+
+        /// Rates over a span, each per second.
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+        pub struct Rates {
+            $(#[doc = $words] pub $name: f64,)+
+        }
+    };
+}
+
+measures!(totals_and_rates);
 
 /// Readings of the counters over the last while, for moving averages.
 #[derive(Debug)]
@@ -89,7 +116,7 @@ impl History {
     pub fn average(&self, window: Duration) -> Rates {
         let Some((now, latest)) = self.readings.back() else { return Rates::default() };
         let earliest = self.readings.iter().find(|(at, _)| *now - *at <= window);
-        earliest.map_or_else(Rates::default, |(at, totals)| Rates::between(totals, latest, *now - *at))
+        earliest.map_or_else(Rates::default, |(at, totals)| latest.since(totals).over(*now - *at))
     }
 }
 

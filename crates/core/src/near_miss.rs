@@ -27,7 +27,7 @@ impl<'a> From<&'a PathLevel> for Value<'a> {
 impl fmt::Display for Value<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Text(text) => write!(f, "`{text}`"),
+            Self::Text(text) => f.write_str(text),
             Self::Named(level) => write!(f, "{{{}}}", level.name),
         }
     }
@@ -72,10 +72,12 @@ pub enum Why {
 impl fmt::Display for Why {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Hidden { wildcard } => write!(f, "`{wildcard}` at the first level leaves out what begins with $"),
-            Self::TopicEnds { wanted } => write!(f, "the filter goes on with `{wanted}`, and the topic ends before"),
-            Self::Differs { wanted, found } => write!(f, "the filter wants `{wanted}`, and there is {found}"),
-            Self::FilterEnds { found } => write!(f, "the filter ends before {found}; /# would catch it"),
+            Self::Hidden { wildcard } => {
+                write!(f, "a wildcard (`{wildcard}`) at the first level does not match names that begin with $")
+            }
+            Self::TopicEnds { wanted } => write!(f, "the filter has one more level ({wanted})"),
+            Self::Differs { wanted, found } => write!(f, "expected {wanted}, found {found}"),
+            Self::FilterEnds { found } => write!(f, "the topic has one more level ({found}); `/#` would match it"),
         }
     }
 }
@@ -125,11 +127,16 @@ mod tests {
             assert_eq!(miss(filter, level), None, "{filter}");
         }
         for (filter, topic, at, words) in [
-            ("harrowmere/gorge/+/level", level, 4, "the filter wants `level`, and there is `stage`"),
-            ("harrowmere/gorge", level, 3, "the filter ends before `kettle-weir`; /# would catch it"),
-            ("harrowmere/+/+/+/+/raw", level, 6, "the filter goes on with `raw`, and the topic ends before"),
-            ("#", "$SYS/uptime", 1, "`#` at the first level leaves out what begins with $"),
-            ("+/uptime", "$SYS/uptime", 1, "`+` at the first level leaves out what begins with $"),
+            ("harrowmere/gorge/+/level", level, 4, "expected level, found stage"),
+            ("harrowmere/gorge", level, 3, "the topic has one more level (kettle-weir); `/#` would match it"),
+            ("harrowmere/+/+/+/+/raw", level, 6, "the filter has one more level (raw)"),
+            ("#", "$SYS/uptime", 1, "a wildcard (`#`) at the first level does not match names that begin with $"),
+            (
+                "+/uptime",
+                "$SYS/uptime",
+                1,
+                "a wildcard (`+`) at the first level does not match names that begin with $",
+            ),
         ] {
             let found = miss(filter, topic).unwrap();
             assert_eq!((found.level, found.why.to_string().as_str()), (at, words), "{filter} {topic}");

@@ -6,7 +6,7 @@ use moorfall_wire::QoS;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    blueprint::{OnBreach, PathLevel, PlannedTopic, Retention},
+    blueprint::{OnBreach, PathLevel, PayloadFault, PlannedTopic, Retention},
     pattern_index::PatternIndex,
 };
 
@@ -31,14 +31,59 @@ pub enum Breach {
     Payload,
 }
 
+/// What exactly a message breaks of the plan.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Fault {
+    /// No planned path has its topic.
+    Unplanned,
+    /// It has another QoS.
+    QoS {
+        /// The one that is planned.
+        planned: QoS,
+        /// The message's.
+        actual: QoS,
+    },
+    /// It has the retain flag, or not, against the plan.
+    Retention {
+        /// Whether the message has it.
+        retained: bool,
+    },
+    /// Its payload is not as planned.
+    Payload(PayloadFault),
+}
+
+impl Fault {
+    /// What kind of breach it is.
+    pub fn breach(&self) -> Breach {
+        match self {
+            Self::Unplanned => Breach::Unplanned,
+            Self::QoS { .. } => Breach::QoS,
+            Self::Retention { .. } => Breach::Retention,
+            Self::Payload(_) => Breach::Payload,
+        }
+    }
+}
+
 impl fmt::Display for Breach {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::Unplanned => "its topic is not planned",
-            Self::QoS => "another QoS",
-            Self::Retention => "retained, or not, against the plan",
-            Self::Payload => "a payload of another form",
+            Self::Unplanned => "topic not planned",
+            Self::QoS => "QoS",
+            Self::Retention => "retain flag",
+            Self::Payload => "payload",
         })
+    }
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unplanned => f.write_str("no planned topic covers it"),
+            Self::QoS { planned, actual } => write!(f, "it has QoS {actual}, and QoS {planned} is planned"),
+            Self::Retention { retained: false } => f.write_str("it is not retained, and the plan requires it"),
+            Self::Retention { retained: true } => f.write_str("it is retained, and the plan forbids it"),
+            Self::Payload(fault) => fault.fmt(f),
+        }
     }
 }
 
@@ -46,9 +91,7 @@ impl fmt::Display for Breach {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Broken {
     /// What.
-    pub breach: Breach,
-    /// In a sentence.
-    pub words: String,
+    pub fault: Fault,
     /// Whether the message is refused.
     pub refused: bool,
 }
@@ -91,22 +134,17 @@ impl Plan {
     /// that clears a retained message is of every form.
     pub fn check(&self, place: usize, qos: QoS, retain: bool, payload: &[u8]) -> Option<Broken> {
         let topic = &self.topics[place];
-        let broken = |breach, words| Some(Broken { breach, words, refused: topic.on_breach == OnBreach::Refuse });
+        let broken = |fault| Some(Broken { fault, refused: topic.on_breach == OnBreach::Refuse });
         if !(retain && payload.is_empty())
-            && let Err(words) = topic.payload.check(payload)
+            && let Err(fault) = topic.payload.check(payload)
         {
-            return broken(Breach::Payload, format!("the payload is {words}"));
+            return broken(Fault::Payload(fault));
         }
         if let Some(planned) = topic.qos.filter(|planned| *planned != qos) {
-            return broken(Breach::QoS, format!("the message has QoS {qos}; QoS {planned} is planned"));
+            return broken(Fault::QoS { planned, actual: qos });
         }
         match (topic.retained, retain) {
-            (Retention::Required, false) => {
-                broken(Breach::Retention, "the message is not retained; it is planned to be".into())
-            }
-            (Retention::Never, true) => {
-                broken(Breach::Retention, "the message is retained; it is planned not to be".into())
-            }
+            (Retention::Required, false) | (Retention::Never, true) => broken(Fault::Retention { retained: retain }),
             _ => None,
         }
     }
@@ -117,7 +155,7 @@ impl Plan {
 pub enum Agreement {
     /// Nothing is planned at all.
     NoPlan,
-    /// No planned path holds its topic.
+    /// No planned path has its topic.
     Unplanned,
     /// It is as planned for this path.
     AsPlanned(String),
@@ -143,12 +181,12 @@ impl Agreement {
 impl fmt::Display for Agreement {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::NoPlan => f.write_str("nothing is planned"),
-            Self::Unplanned => f.write_str("no planned path holds this topic"),
-            Self::AsPlanned(path) => write!(f, "it is as planned for {path}"),
-            Self::Breaks(path, Broken { words, refused, .. }) => {
-                let fate = if *refused { "it is refused" } else { "it is only counted" };
-                write!(f, "it breaks the plan of {path}: {words}; {fate}")
+            Self::NoPlan => f.write_str("The blueprint has no planned topics."),
+            Self::Unplanned => f.write_str("No planned topic covers it."),
+            Self::AsPlanned(path) => write!(f, "It matches the plan for {path}."),
+            Self::Breaks(path, Broken { fault, refused }) => {
+                let fate = if *refused { "The plan refuses such messages." } else { "Such messages are only counted." };
+                write!(f, "It does not match the plan for {path}: {fault}. {fate}")
             }
         }
     }

@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use moorfall_wire::{TopicFilter, TopicName};
-
 use imbl::OrdMap;
+use moorfall_wire::{TopicFilter, TopicName};
 
 use crate::{Holding, Limits, Message, Time};
 
@@ -12,10 +11,16 @@ use crate::{Holding, Limits, Message, Time};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum RetainedFull {
     /// Of all together.
-    #[error("the broker keeps as many retained messages as it may")]
+    #[error(
+        "the limit of retained messages is reached. Clear old ones with `moorfall retained clear`, or raise \
+         `retained-messages` or `retained-bytes` in `[limits]`."
+    )]
     Broker,
     /// Of those that the publisher's identity has published.
-    #[error("the broker keeps as many bytes of retained messages of this identity as it may")]
+    #[error(
+        "the limit of retained messages of this identity is reached. Clear old ones with `moorfall retained clear`, or \
+         raise `retained-bytes-per-identity`."
+    )]
     Identity,
 }
 

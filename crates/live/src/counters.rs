@@ -7,51 +7,40 @@ use std::{
 };
 
 use crossbeam_utils::CachePadded;
-use moorfall_core::measure::Totals;
+use moorfall_core::{measure::Totals, measures};
 
 /// What was counted since the last time that it was passed on; kept by one task, so that the shared counters are
 /// touched once in a while and not once a message.
 pub type Counts = Totals;
 
-/// Counters of one thing, added to by its task.
-#[derive(Debug, Default)]
-pub struct Counters {
-    messages_in: AtomicU64,
-    messages_out: AtomicU64,
-    bytes_in: AtomicU64,
-    bytes_out: AtomicU64,
-    withheld: AtomicU64,
-    refused: AtomicU64,
-}
-
-impl Counters {
-    /// Adds what was counted.
-    pub fn add(&self, counts: &Counts) {
-        let add = |counter: &AtomicU64, count: u64| {
-            if count > 0 {
-                counter.fetch_add(count, Ordering::Relaxed);
-            }
-        };
-        add(&self.messages_in, counts.messages_in);
-        add(&self.messages_out, counts.messages_out);
-        add(&self.bytes_in, counts.bytes_in);
-        add(&self.bytes_out, counts.bytes_out);
-        add(&self.withheld, counts.withheld);
-        add(&self.refused, counts.refused);
-    }
-
-    /// The sums so far; not of one moment.
-    pub fn read(&self) -> Totals {
-        Totals {
-            messages_in: self.messages_in.load(Ordering::Relaxed),
-            messages_out: self.messages_out.load(Ordering::Relaxed),
-            bytes_in: self.bytes_in.load(Ordering::Relaxed),
-            bytes_out: self.bytes_out.load(Ordering::Relaxed),
-            withheld: self.withheld.load(Ordering::Relaxed),
-            refused: self.refused.load(Ordering::Relaxed),
+macro_rules! counters {
+    ($($name:ident: $unit:ident, $words:literal;)+) => {
+        /// Counters of one thing, added to by its task.
+        #[derive(Debug, Default)]
+        pub struct Counters {
+            $($name: AtomicU64,)+
         }
-    }
+
+        impl Counters {
+            /// Adds what was counted.
+            pub fn add(&self, counts: &Counts) {
+                let add = |counter: &AtomicU64, count: u64| {
+                    if count > 0 {
+                        counter.fetch_add(count, Ordering::Relaxed);
+                    }
+                };
+                $(add(&self.$name, counts.$name);)+
+            }
+
+            /// The sums so far; not of one moment.
+            pub fn read(&self) -> Totals {
+                Totals { $($name: self.$name.load(Ordering::Relaxed),)+ }
+            }
+        }
+    };
 }
+
+measures!(counters);
 
 /// Counters of the whole service: one set for each core, so that tasks on different cores never write to the same
 /// memory.

@@ -15,7 +15,7 @@ use lru::LruCache;
 use moorfall_core::{
     Time,
     access::Act,
-    plan::Breach,
+    plan::{Breach, Fault},
     session::{Cause, Drift, Refusal},
 };
 use parking_lot::Mutex;
@@ -28,9 +28,6 @@ const MOST: NonZeroUsize = NonZeroUsize::new(625).expect("it is not 0");
 
 /// Bytes of a topic or a payload that are kept.
 const SHORT: usize = 256;
-
-/// Bytes of a sentence that are kept: it names a topic, an identity, and what the rules allow instead.
-const SENTENCE: usize = 1_024;
 
 /// When something was seen, and how often.
 #[derive(Clone, Debug)]
@@ -96,8 +93,8 @@ fn cut(text: &str, most: usize) -> String {
 /// A breach of the plan.
 #[derive(Clone, Debug)]
 pub struct DriftNote {
-    /// What the last one breaks, in a sentence.
-    pub words: String,
+    /// What the last one breaks.
+    pub fault: Fault,
     /// How many of them were refused.
     pub refused: u64,
     /// Who broke it last.
@@ -106,15 +103,13 @@ pub struct DriftNote {
     pub sample: Vec<u8>,
 }
 
-/// An attempt that was refused.
+/// Attempts that were refused.
 #[derive(Clone, Debug)]
 pub struct RefusalNote {
     /// By which client, the last time.
     pub client_id: String,
-    /// The topic or filter of the last one.
-    pub topic: String,
-    /// The last one in words.
-    pub words: String,
+    /// The last one; without its message, and with the beginnings of what is long.
+    pub refusal: Refusal,
 }
 
 /// Breaches by topic, of which the beginning is kept, and kind.
@@ -126,12 +121,8 @@ pub type Refusals = Counted<(Arc<str>, Act, Cause), RefusalNote>;
 impl Refusals {
     /// Notes what one session was refused.
     pub fn note_refusal(&self, identity: &Arc<str>, client_id: &str, refusal: &Refusal, now: Time) {
-        let key = (Arc::clone(identity), refusal.act, refusal.cause.clone());
-        let note = || RefusalNote {
-            client_id: cut(client_id, SHORT),
-            topic: refusal.topic.clone().into(),
-            words: cut(&refusal.words, SENTENCE),
-        };
+        let key = (Arc::clone(identity), refusal.act, refusal.reason.cause());
+        let note = || RefusalNote { client_id: cut(client_id, SHORT), refusal: refusal.remembered() };
         self.note(key, refusal.count, now, note, |known| *known = note());
     }
 }
@@ -140,9 +131,10 @@ impl Drifts {
     /// Notes what one session gathered.
     pub fn note_all(&self, identity: &str, drift: Vec<Drift>, now: Time) {
         for drift in drift {
-            let Drift { topic, breach, words, count, refused, sample } = drift;
+            let Drift { topic, fault, count, refused, sample } = drift;
             let sample = sample[..sample.len().min(SHORT)].to_vec();
-            let new = DriftNote { words: cut(&words, SENTENCE), refused, identity: identity.to_owned(), sample };
+            let breach = fault.breach();
+            let new = DriftNote { fault, refused, identity: identity.to_owned(), sample };
             let renewed = new.clone();
             self.note(
                 (cut(&topic, SHORT), breach),
@@ -160,6 +152,7 @@ impl Drifts {
 
 #[cfg(test)]
 mod tests {
+    use moorfall_core::session::Reason;
     use moorfall_wire::TopicName;
 
     use super::*;
@@ -186,26 +179,18 @@ mod tests {
         let drifts = Drifts::default();
         for number in 0..100 {
             let topic: TopicName = format!("{number}/{}", "x".repeat(60_000)).parse().unwrap();
-            let words = format!("weir may not publish to {topic}: no rule allows it");
-            let cause = Cause::NoRule;
-            let (act, words) = (Act::Publish, words.clone());
-            let refusal = Refusal { act, cause, topic: "".into(), words: words.clone(), count: 1, message: None };
+            let reason = Reason::TopicBytes { bytes: topic.len(), most: 1_024 };
+            let refusal = reason.refusal(&"weir".into(), Act::Publish, &topic, None);
             refusals.note_refusal(&"weir".into(), "weir-1", &refusal, Time::default());
             let sample = vec![0; 60_000].into();
-            let breach = Breach::Unplanned;
-            drifts.note_all(
-                "weir",
-                vec![Drift { topic, breach, words, count: 1, refused: 0, sample }],
-                Time::default(),
-            );
+            let drift = Drift { topic, fault: Fault::Unplanned, count: 1, refused: 0, sample };
+            drifts.note_all("weir", vec![drift], Time::default());
         }
         let list = refusals.list();
         assert_eq!((list.len(), list[0].1.count), (1, 100));
-        assert!(list[0].1.what.words.len() <= SENTENCE + 3 && list[0].1.what.words.contains("publish to 99/"));
+        assert!(list[0].1.what.refusal.topic.len() <= SHORT + 3 && list[0].1.what.refusal.topic.starts_with("99/"));
         let list = drifts.list();
         assert_eq!(list.len(), 100);
-        assert!(list.iter().all(|((topic, _), seen)| topic.len() <= SHORT + 3
-            && seen.what.sample.len() <= SHORT
-            && seen.what.words.len() <= SENTENCE + 3));
+        assert!(list.iter().all(|((topic, _), seen)| topic.len() <= SHORT + 3 && seen.what.sample.len() <= SHORT));
     }
 }

@@ -16,7 +16,13 @@ use std::{
 
 use arc_swap::ArcSwap;
 use bytes::Bytes;
-use moorfall_core::{Message, SessionKey, Time, plan::Agreement, router::Recipient, session::Withheld};
+use moorfall_core::{
+    Message, SessionKey, Time,
+    access::Explanation,
+    plan::Agreement,
+    router::Recipient,
+    session::{Refusal, Withheld},
+};
 use moorfall_wire::{QoS, ReasonCode, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use smallvec::SmallVec;
@@ -108,8 +114,8 @@ pub struct Publisher {
     pub client_id: String,
     /// Whose the message is.
     pub identity: String,
-    /// Why it may be published, or may not, in a sentence.
-    pub access: String,
+    /// What the rules say of it; `None` of what no client publishes now, such as the Will Message of one that has gone.
+    pub access: Option<Explanation>,
     /// How it agrees with the plan; `None` if that was not asked: it is a will, or the service's own.
     pub plan: Option<Agreement>,
 }
@@ -133,8 +139,8 @@ pub struct Journey {
     pub bytes: usize,
     /// The beginning of its payload.
     pub payload: Bytes,
-    /// Why the broker did not take it; empty if it did.
-    pub refused: String,
+    /// Why the broker did not accept it, if it did not.
+    pub refused: Option<Refusal>,
     /// How many sessions it leads to.
     pub total: u64,
     /// The first of them.
@@ -195,14 +201,14 @@ pub enum Unsent {
 impl fmt::Display for Unsent {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::Own => "it is its own message, and it wants none of these (no local)",
-            Self::Displaced => "the session's queue is full, and newer messages took its place",
+            Self::Own => "own message of the client, which asked for No Local",
+            Self::Displaced => "the queue is full, and newer messages have taken its place",
             Self::Session(why) => return why.fmt(f),
-            Self::Away => "the client went away, and QoS 0 is not kept",
+            Self::Away => "the client disconnected, and QoS 0 messages are not queued",
             Self::Ended => "the session ended before it was sent",
-            Self::EndedUnanswered => "the session ended before the client had answered",
-            Self::TurnOf(client_id) => return write!(f, "the client went away; it was {client_id}'s turn then"),
-            Self::NoMember => "the session ended, and no other member is there",
+            Self::EndedUnanswered => "the session ended before the client acknowledged it",
+            Self::TurnOf(client_id) => return write!(f, "the client disconnected; {client_id} received it instead"),
+            Self::NoMember => "the session ended, and the shared subscription has no other client",
         })
     }
 }
@@ -308,18 +314,18 @@ impl Recorder {
     /// Begins the journey of a message that the broker has taken, if it is to be recorded; gives the message to be
     /// routed. What `publisher` gives is only asked for then.
     pub fn follow(&self, message: Arc<Message>, publisher: impl FnOnce() -> Publisher) -> Arc<Message> {
-        match self.note(&message, "", publisher) {
+        match self.note(&message, None, publisher) {
             Some(number) => Arc::new(message.followed(number)),
             None => message,
         }
     }
 
-    /// Notes a message that the broker did not take, if it is to be recorded.
-    pub fn refuse(&self, message: &Message, words: &str, publisher: impl FnOnce() -> Publisher) {
-        self.note(message, words, publisher);
+    /// Notes a message that the broker did not accept, if it is to be recorded.
+    pub fn refuse(&self, message: &Message, refusal: &Refusal, publisher: impl FnOnce() -> Publisher) {
+        self.note(message, Some(refusal), publisher);
     }
 
-    fn note(&self, message: &Message, refused: &str, publisher: impl FnOnce() -> Publisher) -> Option<u64> {
+    fn note(&self, message: &Message, refused: Option<&Refusal>, publisher: impl FnOnce() -> Publisher) -> Option<u64> {
         let wanted = self.wanted.load();
         let topic = &message.topic;
         let wanting: SmallVec<[u64; RECORDINGS]> =
@@ -357,7 +363,7 @@ impl Recorder {
             retain: message.retain,
             bytes: message.payload.len(),
             payload: Bytes::copy_from_slice(&message.payload[..message.payload.len().min(PAYLOAD)]),
-            refused: refused.to_owned(),
+            refused: refused.map(Refusal::remembered),
             total: 0,
             leads: Vec::new(),
             holders,
@@ -367,11 +373,11 @@ impl Recorder {
     }
 
     /// The broker has no room for a message after all.
-    pub fn turn_away(&self, journey: u64, words: &str) {
+    pub fn turn_away(&self, journey: u64, refusal: impl FnOnce() -> Refusal) {
         if journey != 0
             && let Some(journey) = self.state.lock().journeys.get_mut(&journey)
         {
-            words.clone_into(&mut journey.refused);
+            journey.refused = Some(refusal());
         }
     }
 

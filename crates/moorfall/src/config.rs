@@ -10,44 +10,44 @@ use serde::Deserialize;
 
 use crate::logging::LogFormat;
 
-/// Settings of the service. Each may stand in the configuration file under the same name.
+/// Settings of the service. Each can be set in the configuration file under the same name.
 #[derive(Clone, Default, Args, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct ServiceOptions {
-    /// Folder for everything that the service keeps
+    /// Data folder of the service
     #[arg(long, value_name = "DIR", env = "MOORFALL_DATA")]
     pub(crate) data: Option<PathBuf>,
-    /// Where MQTT clients connect by plain TCP [default: 127.0.0.1:1883, unless the file names listeners]
+    /// Address for MQTT clients, plain TCP [default: 127.0.0.1:1883, unless the file names listeners]
     #[arg(long, value_name = "ADDRESS", env = "MOORFALL_MQTT")]
     pub(crate) mqtt: Option<SocketAddr>,
-    /// Where the console and the API are [default: 127.0.0.1:7070]
+    /// Address of the console and the API [default: 127.0.0.1:7070]
     #[arg(long, value_name = "ADDRESS", env = "MOORFALL_HTTP")]
     pub(crate) http: Option<SocketAddr>,
     /// Use this PostgreSQL database instead of a private one
     #[arg(long, value_name = "URL", env = "MOORFALL_DATABASE", hide_env_values = true)]
     pub(crate) database: Option<String>,
-    /// The design of the broker: cohorts and access rules
+    /// Blueprint of the broker: a file, or a folder of files
     #[arg(long, value_name = "FILE", env = "MOORFALL_BLUEPRINT")]
     pub(crate) blueprint: Option<PathBuf>,
-    /// Let clients without identity do everything; for trying things, on loopback addresses alone
+    /// Let anonymous clients do everything; only on loopback addresses
     #[arg(long, env = "MOORFALL_OPEN", num_args = 0..=1, default_missing_value = "true", require_equals = true,
         value_parser = clap::builder::BoolishValueParser::new())]
     pub(crate) open: Option<bool>,
-    /// When started as root: become this user once the ports are open; the data folder is given to it
+    /// When started as root: run as this user once the ports are open; it becomes the owner of the data folder
     #[arg(long, value_name = "NAME", env = "MOORFALL_USER")]
     pub(crate) user: Option<String>,
-    /// How the log on standard error is written [default: text]
+    /// Format of the log on standard error [default: text]
     #[arg(long, value_name = "FORMAT", env = "MOORFALL_LOG_FORMAT")]
     pub(crate) log_format: Option<LogFormat>,
-    /// Names by which browsers reach the console, from the file alone.
+    /// Names by which browsers reach the console, only from the file.
     #[arg(skip)]
     #[serde(default)]
     pub(crate) hosts: Vec<String>,
-    /// Listeners, from the file alone.
+    /// Listeners, only from the file.
     #[arg(skip)]
     #[serde(default)]
     pub(crate) listeners: Vec<ListenerSettings>,
-    /// Limits by name, from the file alone.
+    /// Limits by name, only from the file.
     #[arg(skip)]
     #[serde(default)]
     pub(crate) limits: toml::Table,
@@ -75,16 +75,17 @@ impl ServiceOptions {
             }
             Err(error) => {
                 return Err(Failure(format!(
-                    "the configuration {} can't be read: {error}; mend its rights, or name another with --config FILE",
+                    "The configuration {} can't be read: {error}. Check the path and its permissions, or give another \
+                     with --config FILE.",
                     path.display()
                 )));
             }
         };
         let other: Self = toml::from_str(&text)
-            .map_err(|error| Failure(format!("the configuration {} has a fault: {error}", path.display())))?;
+            .map_err(|error| Failure(format!("The configuration {} has an error: {error}", path.display())))?;
         if let Some((line, words)) = limit_fault(&text) {
             let path = path.display();
-            return Err(Failure(format!("the configuration {path} has a fault: line {line}, limits: {words}")));
+            return Err(Failure(format!("The configuration {path} has an error: line {line}, limits: {words}.")));
         }
         Ok(Self {
             data: self.data.or(other.data),

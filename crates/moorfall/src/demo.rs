@@ -54,8 +54,8 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
         http: arguments.http,
         ..Settings::new(data)
     };
-    let service = Service::start(&settings, |step| output::remark(format_args!("{step} …"))).await?;
-    output::remark("making the catchment's identities …");
+    let service = Service::start(&settings, |step| output::remark(format_args!("{step}…"))).await?;
+    output::remark("creating the identities of the catchment…");
     let passwords = match prepare(&service).await {
         Ok(passwords) => passwords,
         Err(failure) => {
@@ -70,7 +70,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let whole_time = arguments.time.unwrap_or(Duration::MAX);
     // Either the time is over or somebody wants it to end; both end it in order.
     let _ = timeout(whole_time, stop.wait()).await;
-    output::remark("stopping …");
+    output::remark("stopping…");
     fleet.stop().await;
     service.stop().await;
     output::finish(told)
@@ -81,7 +81,7 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     let secret = folder.join(moorfall_contract::running::SECRET);
     let auditor = password_file(folder, "auditor");
     let gate = "harrowmere/gorge/kettle-weir/gate/target";
-    let end = time.map_or("Ctrl-C ends it".to_owned(), |time| format!("it ends after {} s", time.as_secs()));
+    let end = time.map_or("press Ctrl-C to stop it".to_owned(), |time| format!("it stops after {} s", time.as_secs()));
     output::line(format_args!("{STRONG}The Harrowmere catchment is running{STRONG:#}; {end}."))?;
     output::line(format_args!("  Console  http://{}", service.http_address()))?;
     output::line(format_args!("  Sign in  {}  (once)", service.sign_in_link()))?;
@@ -107,10 +107,10 @@ fn password_file(folder: &Path, name: &str) -> PathBuf {
 async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
     let passwords = make_identities(service).await?;
     let files = moorfall_demo::blueprint();
-    let applied = service.apply_blueprint(files, "demo", "the catchment as the demo describes it").await;
-    applied.map_err(|words| Failure(format!("the catchment's blueprint can't be applied:\n{words}")))?;
-    let (name, panes) = moorfall_demo::DESK;
-    service.offer_desk_setup(name, &serde_json::from_str(panes)?).await.map_err(Failure)?;
+    let applied = service.apply_blueprint(files, "demo", "The catchment as the demo describes it").await;
+    applied.map_err(|why| Failure(format!("The blueprint of the catchment can't be applied:\n{why}")))?;
+    let (name, setup) = moorfall_demo::DESK;
+    service.offer_desk_setup(name, &serde_json::from_str(setup)?).await?;
     Ok(passwords)
 }
 
@@ -118,7 +118,9 @@ async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure>
 async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
     let folder = service.data_folder().path();
     let place = folder.join("passwords");
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", place.display()));
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be used: {error}. Use another folder with --data DIR.", place.display()))
+    };
     std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&place).map_err(wrong)?;
     let mut passwords = BTreeMap::new();
     for identity in moorfall_demo::identities() {

@@ -15,12 +15,13 @@ use moorfall_cli::{commands, desk, output};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// What a command speaks to.
-const WHERE: &str = "publish, subscribe, request, retained, desk and remote work with any standard broker.\n\
-    status, sessions, identities, authorities, blueprint, topics, access, journey,\n\
-    people and audit need a Moorfall service; `topics check` works without one.";
+/// What a command works with.
+const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
+    With a Moorfall service: status, sessions, identities, authorities, blueprint,\n\
+    topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
-/// A publish-subscribe broker (MQTT 3.1.1 and 5.0) that answers why.
+/// MQTT 3.1.1 and 5.0 broker that tells you why
 #[derive(Debug, Parser)]
 #[command(name = "moorfall", version, max_term_width = 80, disable_help_subcommand = true, after_help = WHERE)]
 struct Arguments {
@@ -30,55 +31,55 @@ struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Command {
-    /// Run the broker, its API and its console
+    /// Run the broker with its API and web console
     Serve(serve::Arguments),
-    /// Run the broker with the made-up Harrowmere catchment in it
+    /// Run the broker with the simulated Harrowmere catchment
     Demo(demo::Arguments),
-    /// Send a message, to this service or to any standard broker
+    /// Publish messages to this service or any MQTT broker
     Publish(commands::publish::Arguments),
-    /// Print messages as they come, from this service or any standard broker
+    /// Print messages as they arrive, from this service or any broker
     Subscribe(commands::subscribe::Arguments),
-    /// Send a message and wait for the answer to it
+    /// Publish a request and wait for the response
     Request(commands::request::Arguments),
-    /// Hold several clients at once at a prompt, or by a script
+    /// Work with several clients at a prompt, or run a script
     Desk(desk::Arguments),
     /// List, show, clear, export and import retained messages
     Retained(commands::retained::Arguments),
-    /// Give other brokers names, and test them
+    /// Save and test connections to other brokers
     Remote(commands::remote::Arguments),
-    /// Show the state of the service on this machine
+    /// Show the state of the local service
     Status(commands::status::Arguments),
-    /// List who is connected to the service on this machine
+    /// List sessions, connected and disconnected
     Sessions(commands::sessions::Arguments),
-    /// List, make, change and remove who may connect
+    /// Manage the people and devices that can connect
     Identities(commands::identities::Arguments),
-    /// List, add and remove who signs the certificates of clients
+    /// Manage the authorities that sign client certificates
     Authorities(commands::authorities::Arguments),
-    /// Check, compare, apply and take back the design
+    /// Check, compare, apply and revert the blueprint
     Blueprint(commands::blueprint::Arguments),
-    /// Look at the topic hierarchy: what is planned, what is live, what a filter catches
+    /// Explore topics: planned, live, and matched by a filter
     Topics(commands::topics::Arguments),
-    /// Say who may publish and subscribe to what, and why
+    /// Explain who can publish and subscribe to what, and why
     Access(commands::access::Arguments),
-    /// Say what would become of a message: refused, sent, queued or withheld, and why
+    /// Preview what would happen to a message, without publishing it
     Journey(commands::journey::Arguments),
-    /// Record what becomes of live messages: who got them, when, or why not
+    /// Record what happens to live messages
     Recording(commands::recording::Arguments),
-    /// List, make, change and remove who may run the broker
+    /// Manage the people who run the broker
     People(commands::people::Arguments),
-    /// List what was changed, by whom and from where
+    /// List changes: who made them, when and from where
     Audit(commands::people::AuditArguments),
-    /// Be a person to the service, in place of its administrator
+    /// Sign in to the service under your own name
     SignIn(commands::people::SignInArguments),
-    /// End that
+    /// Sign out; commands act as the administrator again
     SignOut(commands::people::SignOutArguments),
-    /// Make a small authority and certificates for TLS
+    /// Create a certificate authority and certificates
     Cert(commands::cert::Arguments),
-    /// Print what a shell needs to complete these commands
+    /// Print a shell completion script
     Completions(manual::CompletionsArguments),
-    /// Write manual pages
+    /// Write the manual pages
     Manual(manual::ManualArguments),
-    /// Break something on purpose, and check that no promise is broken with it
+    /// Break a test service and check that nothing acknowledged is lost
     Drill(commands::drill::Arguments),
 }
 
@@ -90,7 +91,7 @@ fn main() -> ExitCode {
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
-            output::complain(&output::Failure(format!("no threads can be started: {error}")));
+            output::complain(&output::Failure(format!("No threads can be started: {error}.")));
             return ExitCode::FAILURE;
         }
     };

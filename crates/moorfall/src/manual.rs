@@ -15,7 +15,7 @@ pub(crate) struct CompletionsArguments {
 /// Prints what a shell needs to complete commands.
 pub(crate) fn completions<C: CommandFactory>(arguments: &CompletionsArguments) -> Done {
     let shell = arguments.shell.or_else(Shell::from_env);
-    let shell = shell.ok_or_else(|| Failure("SHELL names no shell that is known; name one, such as bash".into()))?;
+    let shell = shell.ok_or_else(|| Failure("SHELL is not a known shell. Give one, for example bash.".into()))?;
     // Gathered first: a reader that goes, as `head` does, must not end it with a trace.
     let mut script = Vec::new();
     clap_complete::generate(shell, &mut C::command(), "moorfall", &mut script);
@@ -31,7 +31,9 @@ pub(crate) struct ManualArguments {
 /// Writes manual pages, one for each command.
 pub(crate) fn manual<C: CommandFactory>(arguments: &ManualArguments) -> Done {
     let folder = &arguments.folder;
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", folder.display()));
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be written: {error}. Check the path and its permissions.", folder.display()))
+    };
     std::fs::create_dir_all(folder).map_err(wrong)?;
     clap_mangen::generate_to(C::command(), folder).map_err(wrong)?;
     let pages = std::fs::read_dir(folder).map_err(wrong)?.count() as u64;

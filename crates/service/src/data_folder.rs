@@ -14,7 +14,7 @@ use moorfall_contract::running::{LOCK, SECRET};
 #[derive(Debug, thiserror::Error)]
 pub enum DataFolderError {
     /// It can't be made or written.
-    #[error("the data folder {path} can't be used: {error}; choose another with --data DIR, or mend its rights")]
+    #[error("The data folder {path} can't be used: {error}. Check its permissions, or use another with --data DIR.")]
     Write {
         /// The file or folder.
         path: PathBuf,
@@ -23,13 +23,13 @@ pub enum DataFolderError {
         error: io::Error,
     },
     /// Another service uses it.
-    #[error("another Moorfall service uses the data folder {path}; stop it, or choose another folder with --data DIR")]
+    #[error("Another Moorfall service uses the data folder {path}. Stop it, or use another folder with --data DIR.")]
     InUse {
         /// The folder.
         path: PathBuf,
     },
     /// The administrator's secret is not what this program writes.
-    #[error("{path} holds no usable secret; remove the file and start again to have a new one made")]
+    #[error("{path} has no usable secret. Remove the file and start again to create a new one.")]
     Secret {
         /// The file.
         path: PathBuf,
@@ -147,6 +147,6 @@ mod tests {
         let place = tempfile::tempdir().unwrap();
         std::fs::write(place.path().join(SECRET), "short\n").unwrap();
         let error = DataFolder::open(place.path()).unwrap_err().to_string();
-        assert!(error.contains("remove the file and start again"), "{error}");
+        assert!(error.contains("Remove the file and start again"), "{error}");
     }
 }

@@ -19,7 +19,9 @@ use moorfall_broker::{
     broker::Broker,
     clock::Clock,
     common::Common,
-    connection, housekeeping,
+    connection,
+    design::draft::NotApplied,
+    housekeeping,
     identity::{
         Identities,
         authenticator::{Authenticator, own},
@@ -47,7 +49,7 @@ use moorfall_core::{
     ADMINISTRATOR, Limits,
     blueprint::{Blueprint, Source, SourceFile},
 };
-use moorfall_store::{Database, PrivateDatabase, Store};
+use moorfall_store::{Database, PrivateDatabase, Store, StoreError};
 use moorfall_watch::{sample_writer, sampler};
 use time::OffsetDateTime;
 use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
@@ -117,7 +119,7 @@ impl Service {
             (None, None) => unreachable!("without a URL a private database was started"),
         };
         let clock = Clock::start();
-        tell("reading what was kept");
+        tell("reading stored sessions and messages");
         let crashed = store.note_start(clock.now()).await?;
         let stored = store.load(crashed).await?;
         let common = Arc::new(Common::new(clock, Arc::new(Database::new(store.clone(), database))));
@@ -213,12 +215,11 @@ impl Service {
         &self.folder
     }
 
-    /// Keeps a set-up of the desk, unless there is one of this name. An error is a sentence.
-    pub async fn offer_desk_setup(&self, name: &str, panes: &serde_json::Value) -> Result<(), String> {
-        let wrong = |error: moorfall_store::StoreError| error.to_string();
-        let known = self.app.broker.store().desk_setups().await.map_err(wrong)?;
-        if known.iter().all(|setup| setup.name != name) {
-            self.app.broker.store().put_desk_setup(name, panes, i64::MAX, &own(ADMINISTRATOR)).await.map_err(wrong)?;
+    /// Keeps a set-up of the desk, unless there is one of this name.
+    pub async fn offer_desk_setup(&self, name: &str, setup: &serde_json::Value) -> Result<(), StoreError> {
+        let store = self.app.broker.store();
+        if store.desk_setups().await?.iter().all(|known| known.name != name) {
+            store.put_desk_setup(name, setup, i64::MAX, &own(ADMINISTRATOR)).await?;
         }
         Ok(())
     }
@@ -243,8 +244,8 @@ impl Service {
         self.app.broker.identities.directory.get(name).is_some_and(|identity| identity.has_password)
     }
 
-    /// Puts a blueprint in force, as the API does; nothing happens when it is already. A refusal is told in words.
-    pub async fn apply_blueprint(&self, files: Vec<SourceFile>, author: &str, message: &str) -> Result<(), String> {
+    /// Puts a blueprint in force, as the API does; nothing happens when it is already.
+    pub async fn apply_blueprint(&self, files: Vec<SourceFile>, author: &str, message: &str) -> Result<(), NotApplied> {
         self.app.broker.apply_if_other(files, author, message).await
     }
 
@@ -261,11 +262,11 @@ impl Service {
             }
         };
         if timeout(GOODBYE, goodbye).await.is_err() {
-            tracing::warn!("some connections did not end in time and are dropped");
+            tracing::warn!("some connections did not close in time and are dropped");
         }
         self.http_stop.cancel();
         if timeout(Duration::from_millis(700), tasks.wait()).await.is_err() {
-            tracing::debug!("some requests did not end in time and are dropped");
+            tracing::debug!("some requests did not finish in time and are dropped");
         }
         broker.sessions.journal.close();
         if self.journal.await.is_ok() && broker.sessions.journal.backlog() == 0 {

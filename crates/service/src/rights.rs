@@ -22,24 +22,23 @@ use crate::data_folder::DataFolderError;
 #[derive(Debug, thiserror::Error)]
 pub enum RightsError {
     /// There is no user of this name.
-    #[error("there is no user {0} on this machine; make one with `useradd --system {0}`, or name another with --user")]
+    #[error(
+        "There is no user {0} on this machine. Create it with `useradd --system {0}`, or give another with --user."
+    )]
     Unknown(String),
     /// The user has the rights of root.
-    #[error("the user {0} has the rights of root, which is what --user is to give up; name another")]
+    #[error("The user {0} has the rights of root, and --user is there to give them up. Give another user.")]
     Root(String),
     /// The process does not run as root.
-    #[error(
-        "--user {0} is for a service that is started as root, and this one runs as another user; leave it out, or \
-         start it as root"
-    )]
+    #[error("--user {0} works only for a service that is started as root. Leave it out, or start the service as root.")]
     NotRoot(String),
     /// A service runs in the data folder already.
     #[error(transparent)]
     DataFolder(#[from] DataFolderError),
     /// The user may not enter a folder on the way to the data.
     #[error(
-        "the user {user} may not enter {folder}, on the way to the data folder; choose one elsewhere with --data DIR, \
-         for example below /var/lib"
+        "The user {user} is not allowed to enter {folder}, on the path to the data folder. Use another data folder \
+         with --data DIR, for example below /var/lib."
     )]
     OutOfReach {
         /// The user.
@@ -48,7 +47,7 @@ pub enum RightsError {
         folder: std::path::PathBuf,
     },
     /// The system refused.
-    #[error("the service can't go on as the user {user}: {error}")]
+    #[error("The service can't continue as the user {user}: {error}.")]
     System {
         /// The user.
         user: String,
@@ -100,7 +99,7 @@ pub(crate) async fn give_up(user: &str, data: &Path, last: impl FnOnce(&Path)) -
         setuid(known.uid)
     };
     become_user().map_err(|error| system(error.into()))?;
-    tracing::info!(user, "gave up the rights of root");
+    tracing::info!(user, "root rights dropped");
     Ok(())
 }
 
@@ -115,8 +114,7 @@ fn hand_over(folder: &Path, uid: Uid, gid: Gid) -> io::Result<()> {
 /// What a person should know when the service has the rights of root.
 pub(crate) fn warning() -> Option<String> {
     Uid::effective().is_root().then(|| {
-        "The service has the rights of root, which it needs for nothing once its ports are open: start it with --user \
-         NAME, or as an ordinary user."
+        "The service has the rights of root and does not need them. Start it with --user NAME, or as an ordinary user."
             .into()
     })
 }

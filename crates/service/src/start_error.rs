@@ -26,10 +26,10 @@ pub enum StartError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// A name of the service that can't be one.
-    #[error("the settings' hosts: {0}")]
+    #[error("Setting `hosts`: {0}.")]
     Hosts(String),
     /// The blueprint file can't be read.
-    #[error("the blueprint {path} can't be read: {error}")]
+    #[error("The blueprint {path} can't be read: {error}. Check the path and its permissions.")]
     BlueprintFile {
         /// The file.
         path: PathBuf,
@@ -38,7 +38,7 @@ pub enum StartError {
         error: std::io::Error,
     },
     /// The blueprint is wrong.
-    #[error("the blueprint has faults:{findings}")]
+    #[error("The blueprint has errors:{findings}")]
     Blueprint {
         /// Where and why, each on lines of its own.
         findings: String,

@@ -42,20 +42,20 @@ const STOP: Duration = Duration::from_secs(3);
 pub enum ClusterError {
     /// PostgreSQL is not installed.
     #[error(
-        "PostgreSQL was not found (looked in /usr/lib/postgresql/*/bin and in PATH); install the package \
-         `postgresql`, or name a server with --database URL"
+        "PostgreSQL was not found in /usr/lib/postgresql/*/bin or in PATH. Install the package `postgresql`, or use a \
+         server with --database URL."
     )]
     NotInstalled,
     /// Running as root, and there is no user to run PostgreSQL as.
     #[error(
-        "PostgreSQL does not run as root, and there is no user `postgres` to run it as; install the package \
-         `postgresql`, or start Moorfall as an ordinary user"
+        "PostgreSQL does not run as root, and there is no user `postgres` to run it as. Install the package \
+         `postgresql`, or start Moorfall as an ordinary user."
     )]
     NoUser,
     /// The user that runs PostgreSQL can't reach the data folder.
     #[error(
-        "PostgreSQL runs as the user `{user}`, who may not enter {folder}; choose a data folder elsewhere with \
-         --data DIR, for example below /var/lib"
+        "PostgreSQL runs as the user `{user}`, who is not allowed to enter {folder}. Use another data folder with \
+         --data DIR, for example below /var/lib."
     )]
     OutOfReach {
         /// The user.
@@ -65,8 +65,8 @@ pub enum ClusterError {
     },
     /// The cluster is another user's, as whom PostgreSQL ran before.
     #[error(
-        "the database in {cluster} belongs to the user {whose}, and PostgreSQL would run as {user}; start Moorfall as \
-         {whose}, as root with --user {whose}, or give the folder away: chown -R {user} {cluster}"
+        "The database in {cluster} belongs to the user {whose}, and PostgreSQL would run as {user}. Start Moorfall as \
+         {whose}, or as root with --user {whose}, or change the owner: chown -R {user} {cluster}"
     )]
     OfAnother {
         /// The cluster's folder.
@@ -77,7 +77,10 @@ pub enum ClusterError {
         user: String,
     },
     /// A file or folder can't be written.
-    #[error("{path} can't be written: {error}")]
+    #[error(
+        "{path} can't be written: {error}. Check the path and its permissions, or use another data folder with --data \
+         DIR."
+    )]
     Folder {
         /// The path.
         path: PathBuf,
@@ -94,7 +97,7 @@ pub enum ClusterError {
         words: String,
     },
     /// The server did not get ready.
-    #[error("PostgreSQL did not start: {words}; its log is {log}")]
+    #[error("PostgreSQL did not start: {words}. Its log is {log}.")]
     Start {
         /// What it said last.
         words: String,
@@ -138,7 +141,7 @@ impl PrivateCluster {
                 Self::end_old(data).await;
                 return Box::pin(Self::start(data)).await;
             }
-            tracing::info!(pid = pid.as_raw(), "took over the database cluster that was still running");
+            tracing::info!(pid = pid.as_raw(), "using the database cluster that was still running");
             wait_ready(&cluster, pid, None, &log_path(data)).await?;
             return Ok(Self { cluster, sockets, pid });
         }
@@ -173,6 +176,13 @@ impl PrivateCluster {
     /// Whether the server still runs.
     pub fn is_running(&self) -> bool {
         running(&self.cluster) == Some(self.pid)
+    }
+
+    /// Waits until the server has ended, however that comes.
+    pub(crate) async fn ended(&self) {
+        while self.is_running() {
+            sleep(Duration::from_millis(20)).await;
+        }
     }
 
     /// Ends the server and waits until it is gone.
@@ -265,7 +275,7 @@ fn make_folder(folder: &Path, owner: Option<&Owner>) -> Result<(), ClusterError>
     let about = std::fs::symlink_metadata(folder).map_err(wrong)?;
     let ours = [Some(Uid::effective()), owner.map(|owner| owner.uid)].contains(&Some(Uid::from_raw(about.uid())));
     if !about.is_dir() || !ours {
-        return Err(wrong(io::Error::other("it is there already and belongs to somebody else")));
+        return Err(wrong(io::Error::other("it exists and belongs to another user")));
     }
     std::fs::set_permissions(folder, PermissionsExt::from_mode(0o700)).map_err(wrong)?;
     if let Some(owner) = owner {

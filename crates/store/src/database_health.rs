@@ -6,7 +6,7 @@ use parking_lot::Mutex;
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 
-use crate::{PrivateDatabase, Store};
+use crate::{PrivateDatabase, Store, StoreError};
 
 /// Between two looks.
 const EVERY: Duration = Duration::from_secs(2);
@@ -35,8 +35,8 @@ impl Troubles {
         let before = self.first();
         *self.0[asked as usize].lock() = trouble;
         match (before, self.first()) {
-            (None, Some(words)) => tracing::error!("the database is away, what must survive waits: {words}"),
-            (Some(_), None) => tracing::info!("the database is back"),
+            (None, Some(words)) => tracing::error!("database unavailable, changes wait in memory: {words}"),
+            (Some(_), None) => tracing::info!("database available again"),
             _ => {}
         }
     }
@@ -68,8 +68,8 @@ impl Database {
     }
 
     /// Notes that a statement failed, and starts a private server again that has ended.
-    pub async fn failed(&self, asked: Asked, words: String) {
-        self.troubles.note(asked, Some(words));
+    pub async fn failed(&self, asked: Asked, why: &StoreError) {
+        self.troubles.note(asked, Some(why.to_string()));
         if let Some(private) = &self.private {
             private.revive().await;
         }
@@ -83,12 +83,8 @@ impl Database {
     /// Looks now and then whether it is there, until `stop`.
     pub async fn watch(&self, stop: CancellationToken) {
         loop {
-            let trouble = match timeout(ANSWER_TIME, self.store.ping()).await {
-                Ok(Ok(())) => None,
-                Ok(Err(error)) => Some(error.to_string()),
-                Err(_) => Some("it does not answer".into()),
-            };
-            self.troubles.note(Asked::Look, trouble);
+            let looked = timeout(ANSWER_TIME, self.store.ping()).await.unwrap_or(Err(StoreError::Silent));
+            self.troubles.note(Asked::Look, looked.err().map(|why| why.to_string()));
             tokio::select! {
                 () = sleep(EVERY) => {}
                 () = stop.cancelled() => return,

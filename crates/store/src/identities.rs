@@ -75,8 +75,10 @@ impl Store {
         by: &Author,
         deed: impl FnOnce(&[IdentityRecord]) -> Deed + Send,
     ) -> Result<Vec<IdentityRecord>, StoreError> {
-        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id, certificates) \
-             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[], $7::jsonb[]) \
+        let statement = "INSERT INTO identity (name, attributes, password_hash, enabled, note, client_id, \
+                         certificates) \
+             SELECT * FROM UNNEST($1::text[], $2::jsonb[], $3::text[], $4::bool[], $5::text[], $6::text[], \
+             $7::jsonb[]) \
              ON CONFLICT (name) DO UPDATE SET attributes = excluded.attributes, enabled = excluded.enabled, \
              note = excluded.note, client_id = excluded.client_id, \
              certificates = excluded.certificates, changed_at = now(), \

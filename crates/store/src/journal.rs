@@ -117,7 +117,8 @@ impl Store {
         messages: &mut HashMap<u64, (Arc<Message>, bool)>,
     ) -> Result<(), StoreError> {
         let mut rows = sqlx::query(
-            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained, coalesce(owner, '') \
+            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained, coalesce(owner, \
+             '') \
              FROM message",
         )
         .fetch(&self.pool);

@@ -13,6 +13,7 @@ mod journal;
 mod people;
 mod private_database;
 mod revisions;
+mod rules_of_old;
 mod samples;
 mod tokens;
 

@@ -4,8 +4,12 @@
 
 use std::{borrow::Cow, collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
-use moorfall_core::AttributeValue;
-use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, Resolution, Sample, Store};
+use moorfall_core::{AttributeValue, measure::Totals};
+use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, PrivateDatabase, Resolution, Sample, Store};
+use nix::{
+    sys::signal::{Signal, kill},
+    unistd::Pid,
+};
 use sqlx::{Executor, PgPool, postgres::PgConnectOptions};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
@@ -28,8 +32,9 @@ fn server(data: &Path) -> Option<String> {
     file.lines().next().map(str::to_owned)
 }
 
-fn sample(at: OffsetDateTime, messages_in: i64) -> Sample {
-    Sample { at, span_seconds: 1.0, sessions: 3, messages_in, messages_out: 2, bytes_in: 100, bytes_out: 200 }
+fn sample(at: OffsetDateTime, messages_in: u64) -> Sample {
+    let counts = Totals { messages_in, messages_out: 2, bytes_in: 100, bytes_out: 200, withheld: 1, refused: 0 };
+    Sample { at, span_seconds: 1.0, sessions: 3, counts }
 }
 
 /// Microseconds are what PostgreSQL keeps.
@@ -56,6 +61,23 @@ async fn a_cluster_is_made_taken_over_and_stopped() {
 }
 
 #[tokio::test]
+async fn a_server_that_ends_while_it_is_taken_over_is_started_again() {
+    let place = place();
+    let before = PrivateCluster::start(place.path()).await.unwrap();
+    let pid = Pid::from_raw(server(place.path()).unwrap().parse().unwrap());
+    // It takes connections and says nothing, like one that was killed and is not gone yet.
+    kill(pid, Signal::SIGSTOP).unwrap();
+    let database = PrivateDatabase::start(place.path()).await.unwrap();
+    let (opened, ()) = tokio::join!(database.open(), async {
+        tokio::task::yield_now().await;
+        kill(pid, Signal::SIGKILL).unwrap();
+    });
+    opened.unwrap().ping().await.unwrap();
+    assert!(!before.is_running(), "another one runs now");
+    database.stop().await;
+}
+
+#[tokio::test]
 async fn half_a_cluster_is_thrown_away_and_a_planted_socket_folder_refused() {
     let place = place();
     // What is left when the first start was killed in the middle.
@@ -66,7 +88,7 @@ async fn half_a_cluster_is_thrown_away_and_a_planted_socket_folder_refused() {
 
     std::os::unix::fs::symlink("/tmp", place.path().join("socket")).unwrap();
     let error = PrivateCluster::start(place.path()).await.unwrap_err().to_string();
-    assert!(error.contains("socket can't be written") && error.contains("belongs to somebody else"), "{error}");
+    assert!(error.contains("socket can't be written") && error.contains("belongs to another user"), "{error}");
     assert_eq!(server(place.path()), None);
 }
 
@@ -241,5 +263,44 @@ async fn a_change_and_its_entry_are_made_together_or_not_at_all() {
     let names: Vec<_> = store.authorities().await.unwrap().into_iter().map(|authority| authority.name).collect();
     assert_eq!((names, store.people().await.unwrap().len()), (vec!["trust".to_owned()], 0));
     store.close().await;
+    cluster.stop().await;
+}
+
+/// What an earlier version wrote is read as what it meant.
+#[tokio::test]
+async fn records_of_earlier_versions_are_converted() {
+    let place = place();
+    let cluster = PrivateCluster::start(place.path()).await.unwrap();
+    let options =
+        PgConnectOptions::new_without_pgpass().socket(place.path().join("socket")).username("moorfall").port(5432);
+    let maintenance = PgPool::connect_with(options.clone().database("postgres")).await.unwrap();
+    maintenance.execute("CREATE DATABASE moorfall").await.unwrap();
+    let old = PgPool::connect_with(options.database("moorfall")).await.unwrap();
+    let mut then = sqlx::migrate!();
+    then.migrations = then.migrations.iter().filter(|one| one.version < 12).cloned().collect();
+    then.run(&old).await.unwrap();
+    let text =
+        "[[rules]]\nname = \"no\"\neffect = \"deny\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"#\"]\n";
+    let files = serde_json::json!([{ "name": "river.toml", "text": text }]);
+    let revision = "INSERT INTO revision (number, author, message, files) VALUES (1, 'wren', '', $1)";
+    sqlx::query(revision).bind(files).execute(&old).await.unwrap();
+    old.execute(
+        "INSERT INTO throughput_sample VALUES (60, now(), 60, 3, 7, 8, 9, 10);
+         INSERT INTO desk_setup (name, panes, changed_by) VALUES ('gate', '[{\"topic\": \"a\", \"form\": \"json\"}]', 'wren');",
+    )
+    .await
+    .unwrap();
+    for _ in 0..2 {
+        let store = Store::open_private(&cluster).await.unwrap();
+        let revision = store.revision(1).await.unwrap().unwrap();
+        let text = &revision.files[0].text;
+        assert!(text.contains("never = [\"publish\"]") && !text.contains("effect"), "{text}");
+        let samples = store.samples(Resolution::Minute, now() - Duration::hours(1)).await.unwrap();
+        let counts = Totals { messages_in: 7, messages_out: 8, bytes_in: 9, bytes_out: 10, ..Totals::default() };
+        assert_eq!((samples.len(), samples[0].counts), (1, counts));
+        let setups = store.desk_setups().await.unwrap();
+        assert_eq!(setups[0].clients, serde_json::json!([{ "topic": "a", "encoding": "json" }]));
+        store.close().await;
+    }
     cluster.stop().await;
 }

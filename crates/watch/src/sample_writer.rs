@@ -2,7 +2,7 @@
 
 use std::{sync::Arc, time::Duration};
 
-use moorfall_store::{Asked, Database, Resolution, Sample};
+use moorfall_store::{Asked, Database, Resolution, Sample, StoreError};
 use tokio::{
     sync::mpsc::Receiver,
     time::{Instant, sleep, timeout},
@@ -38,8 +38,8 @@ pub async fn run(
         if open && waiting.len() < TOGETHER {
             continue;
         }
-        while let Err(words) = write(&database, &mut waiting).await {
-            database.failed(Asked::Samples, words).await;
+        while let Err(why) = write(&database, &mut waiting).await {
+            database.failed(Asked::Samples, &why).await;
             if stopping.is_cancelled() {
                 return;
             }
@@ -55,28 +55,26 @@ pub async fn run(
         if forgot.elapsed() > FORGET_EVERY {
             forgot = Instant::now();
             if let Err(error) = database.store.forget_old_samples().await {
-                tracing::warn!(%error, "old throughput samples could not be removed");
+                tracing::warn!(%error, "old throughput samples can't be removed");
             }
             if let Err(error) = database.store.forget_audits(audit_days).await {
-                tracing::warn!(%error, "old entries of the record of changes could not be removed");
+                tracing::warn!(%error, "old audit entries can't be removed");
             }
         }
     }
 }
 
 /// Writes what waits. On failure it goes on waiting.
-async fn write(database: &Database, waiting: &mut Vec<(Resolution, Sample)>) -> Result<(), String> {
+async fn write(database: &Database, waiting: &mut Vec<(Resolution, Sample)>) -> Result<(), StoreError> {
     for resolution in [Resolution::Second, Resolution::Minute] {
         let rows: Vec<Sample> =
             waiting.iter().filter(|(kind, _)| *kind == resolution).map(|(_, sample)| sample.clone()).collect();
         if rows.is_empty() {
             continue;
         }
-        match timeout(ANSWER_TIME, database.store.add_samples(resolution, &rows)).await {
-            Ok(Ok(())) => waiting.retain(|(kind, _)| *kind != resolution),
-            Ok(Err(error)) => return Err(error.to_string()),
-            Err(_) => return Err("it does not answer".into()),
-        }
+        let written = timeout(ANSWER_TIME, database.store.add_samples(resolution, &rows)).await;
+        written.unwrap_or(Err(StoreError::Silent))?;
+        waiting.retain(|(kind, _)| *kind != resolution);
     }
     Ok(())
 }

@@ -105,17 +105,13 @@ impl Stand {
 
     /// What was carried since `earlier`.
     fn since(&self, earlier: &Self, sessions: usize) -> Sample {
-        let count = |from: u64, to: u64| i64::try_from(to.saturating_sub(from)).unwrap_or(i64::MAX);
         // As precise as the database, so that a sample is the same there and in memory.
         let at = OffsetDateTime::now_utc();
         Sample {
             at: at.replace_microsecond(at.microsecond()).unwrap_or(at),
             span_seconds: (self.at - earlier.at).as_secs_f64().max(1e-6),
             sessions: i64::try_from(sessions).unwrap_or(i64::MAX),
-            messages_in: count(earlier.totals.messages_in, self.totals.messages_in),
-            messages_out: count(earlier.totals.messages_out, self.totals.messages_out),
-            bytes_in: count(earlier.totals.bytes_in, self.totals.bytes_in),
-            bytes_out: count(earlier.totals.bytes_out, self.totals.bytes_out),
+            counts: self.totals.since(&earlier.totals),
         }
     }
 }
@@ -140,7 +136,7 @@ impl Sampler {
         let now = Stand::take(broker);
         let sessions = broker.sessions.registry.connected();
         let sample = now.since(&self.last, sessions);
-        let rates = Rates::between(&self.last.totals, &now.totals, now.at - self.last.at);
+        let rates = now.totals.since(&self.last.totals).over(now.at - self.last.at);
         let average = {
             let mut history = self.watch.history.lock();
             history.add(now.at, now.totals);
@@ -176,7 +172,7 @@ impl Sampler {
         if self.samples.try_send((resolution, sample)).is_err() {
             self.lost += 1;
         } else if self.lost > 0 {
-            tracing::warn!(lost = self.lost, "throughput samples were lost while the database was away");
+            tracing::warn!(lost = self.lost, "throughput samples lost while the database was unavailable");
             self.lost = 0;
         }
     }

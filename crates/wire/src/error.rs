@@ -6,13 +6,13 @@ use crate::{FilterError, PacketType, ProtocolVersion, QoS, ReasonCode, TopicErro
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum DecodeError {
     /// A field reaches past the end of its packet.
-    #[error("the packet ends inside {what}")]
+    #[error("the packet ends in the middle of {what}")]
     Truncated {
         /// The field that was being read.
         what: &'static str,
     },
     /// Bytes are left behind the last field.
-    #[error("{count} bytes are left behind the end of {packet}")]
+    #[error("{count} bytes are left after the end of {packet}")]
     TrailingBytes {
         /// The packet's type.
         packet: PacketType,
@@ -23,7 +23,7 @@ pub enum DecodeError {
     #[error("a variable byte integer is longer than four bytes")]
     VariableInt,
     /// The packet is larger than the receiver takes (§3.1.2.11.4).
-    #[error("the packet has {size} bytes, more than the {limit} that are accepted here")]
+    #[error("the packet has {size} bytes, more than the limit of {limit}")]
     TooLarge {
         /// Size of the whole packet, bytes.
         size: usize,
@@ -37,7 +37,7 @@ pub enum DecodeError {
         value: u8,
     },
     /// Reserved flags of the fixed header are not as required (§2.1.3).
-    #[error("{packet} has the flags {flags:#06b} in its fixed header, which the standard does not allow")]
+    #[error("{packet} has invalid flags in its fixed header, {flags:#06b}")]
     Flags {
         /// The packet's type.
         packet: PacketType,
@@ -66,7 +66,7 @@ pub enum DecodeError {
         value: u8,
     },
     /// The DUP flag is set on a QoS 0 PUBLISH ([MQTT-3.3.1-2]).
-    #[error("a QoS 0 message can't be marked as a duplicate")]
+    #[error("DUP is not allowed at QoS 0")]
     DuplicateAtQoS0,
     /// Packet identifier zero ([MQTT-2.2.1-3]).
     #[error("the packet identifier is zero")]
@@ -75,7 +75,7 @@ pub enum DecodeError {
     #[error("topic name: {0}")]
     Topic(#[from] TopicError),
     /// A topic name of no length without an alias that stands in for it (§3.3.2.1).
-    #[error("the topic name is empty, and no topic alias stands in for it")]
+    #[error("the topic name is empty, and there is no topic alias")]
     NoTopic,
     /// Retain Handling 3 (§3.8.3.1).
     #[error("Retain Handling {value} does not exist")]
@@ -87,7 +87,7 @@ pub enum DecodeError {
     #[error("topic filter: {0}")]
     Filter(#[from] FilterError),
     /// A property that this packet doesn't have (§2.2.2.2).
-    #[error("property {id:#04x} does not belong into {packet}")]
+    #[error("property {id:#04x} is not allowed in {packet}")]
     PropertyNotAllowed {
         /// The packet or section.
         packet: &'static str,
@@ -95,7 +95,7 @@ pub enum DecodeError {
         id: u32,
     },
     /// A property stands twice where it may stand once.
-    #[error("property {id:#04x} stands twice in {packet}")]
+    #[error("property {id:#04x} appears twice in {packet}")]
     PropertyTwice {
         /// The packet or section.
         packet: &'static str,
@@ -103,7 +103,7 @@ pub enum DecodeError {
         id: u32,
     },
     /// A property's value is outside its range.
-    #[error("property {id:#04x} has a value that the standard does not allow")]
+    #[error("property {id:#04x} has an invalid value")]
     PropertyValue {
         /// The property's identifier.
         id: u32,
@@ -112,7 +112,7 @@ pub enum DecodeError {
     #[error("topic alias 0 does not exist")]
     TopicAliasZero,
     /// A reason code that this packet doesn't have.
-    #[error("reason code {code:#04x} does not belong into {packet}")]
+    #[error("reason code {code:#04x} is not allowed in {packet}")]
     ReasonCode {
         /// The packet's type.
         packet: PacketType,
@@ -120,7 +120,7 @@ pub enum DecodeError {
         code: u8,
     },
     /// Reserved bits or values that must be otherwise.
-    #[error("{what} has a value that the standard reserves")]
+    #[error("{what} has a reserved value")]
     Reserved {
         /// The field.
         what: &'static str,
@@ -134,13 +134,13 @@ pub enum DecodeError {
         error: Box<Self>,
     },
     /// SUBSCRIBE or UNSUBSCRIBE without a filter, an answer without a code.
-    #[error("{packet} names nothing")]
+    #[error("{packet} is empty")]
     Empty {
         /// The packet's type.
         packet: PacketType,
     },
     /// A shared subscription that leaves the client's own messages out ([MQTT-3.8.3-4]).
-    #[error("a shared subscription can't leave out the client's own messages")]
+    #[error("No Local is not allowed on a shared subscription")]
     NoLocalShared,
     /// An authentication property stands without a method ([MQTT-3.15.2.2.2]).
     #[error("authentication data without an authentication method")]
@@ -179,7 +179,7 @@ pub enum EncodeError {
         length: usize,
     },
     /// The packet is larger than the format can say.
-    #[error("the packet has {length} bytes behind its header; at most 268,435,455 fit")]
+    #[error("the packet has {length} bytes after its header; at most 268,435,455 fit")]
     PacketTooLong {
         /// Its remaining length, bytes.
         length: usize,
@@ -191,15 +191,13 @@ pub enum EncodeError {
         value: u32,
     },
     /// Packet identifier missing at QoS 1 or 2, or present at QoS 0; or DUP at QoS 0.
-    #[error(
-        "a packet identifier belongs to QoS 1 and 2 and only there, and so does the duplicate mark; this is QoS {qos}"
-    )]
+    #[error("a packet identifier and DUP are allowed only at QoS 1 and 2; this is QoS {qos}")]
     PacketId {
         /// The packet's QoS.
         qos: QoS,
     },
     /// The version has no place for a field that is set.
-    #[error("MQTT {version} has no place for {what}")]
+    #[error("MQTT {version} does not have {what}")]
     NotInVersion {
         /// The version.
         version: ProtocolVersion,
@@ -207,7 +205,7 @@ pub enum EncodeError {
         what: &'static str,
     },
     /// A reason code that the packet doesn't have.
-    #[error("{packet} can't carry the reason code {reason:?}")]
+    #[error("the reason code {reason:?} is not allowed in {packet}")]
     ReasonCode {
         /// The packet's type.
         packet: PacketType,
@@ -226,7 +224,7 @@ pub enum EncodeError {
     #[error("MQTT 3.1.1 does not allow a password without a user name")]
     PasswordAlone,
     /// A string field holds U+0000.
-    #[error("a string must not hold the character U+0000")]
+    #[error("a string can't contain the character U+0000")]
     Nul,
     /// A response topic that is no topic name ([MQTT-3.3.2-14]).
     #[error("response topic: {0}")]

@@ -18,9 +18,14 @@ macro_rules! reason_codes {
             /// Every code.
             pub const ALL: &[Self] = &[$( Self::$name, )*];
 
-            /// The code in plain words, without a capital or a full stop.
+            /// The code's name in the standard (§2.4).
             pub fn words(self) -> &'static str {
                 match self { $( Self::$name => $words, )* }
+            }
+
+            /// The name and the number, for parentheses: `Not authorized, 0x87`.
+            pub fn coded(self) -> String {
+                format!("{}, 0x{:02X}", self.words(), self as u8)
             }
 
             /// Whether this packet may carry the code.
@@ -40,49 +45,49 @@ macro_rules! reason_codes {
 }
 
 reason_codes! {
-    Success = 0x00, "success", [ConnAck, PubAck, PubRec, PubRel, PubComp, SubAck, UnsubAck, Disconnect, Auth];
-    GrantedQoS1 = 0x01, "granted QoS 1", [SubAck];
-    GrantedQoS2 = 0x02, "granted QoS 2", [SubAck];
-    DisconnectWithWill = 0x04, "disconnect with will message", [Disconnect];
-    NoMatchingSubscribers = 0x10, "no matching subscribers", [PubAck, PubRec];
-    NoSubscriptionExisted = 0x11, "no subscription existed", [UnsubAck];
-    ContinueAuthentication = 0x18, "continue authentication", [Auth];
-    ReAuthenticate = 0x19, "re-authenticate", [Auth];
-    Unspecified = 0x80, "unspecified error", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
-    MalformedPacket = 0x81, "malformed packet", [ConnAck, Disconnect];
-    ProtocolError = 0x82, "protocol error", [ConnAck, Disconnect];
-    ImplementationSpecific = 0x83, "implementation specific error", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
-    UnsupportedProtocolVersion = 0x84, "unsupported protocol version", [ConnAck];
-    ClientIdentifierNotValid = 0x85, "client identifier not valid", [ConnAck];
-    BadUserNameOrPassword = 0x86, "bad user name or password", [ConnAck];
-    NotAuthorized = 0x87, "not authorized", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
-    ServerUnavailable = 0x88, "server unavailable", [ConnAck];
-    ServerBusy = 0x89, "server busy", [ConnAck, Disconnect];
-    Banned = 0x8a, "banned", [ConnAck];
-    ServerShuttingDown = 0x8b, "server shutting down", [Disconnect];
-    BadAuthenticationMethod = 0x8c, "bad authentication method", [ConnAck, Disconnect];
-    KeepAliveTimeout = 0x8d, "keep alive timeout", [Disconnect];
-    SessionTakenOver = 0x8e, "session taken over", [Disconnect];
-    TopicFilterInvalid = 0x8f, "topic filter invalid", [SubAck, UnsubAck, Disconnect];
-    TopicNameInvalid = 0x90, "topic name invalid", [ConnAck, PubAck, PubRec, Disconnect];
-    PacketIdentifierInUse = 0x91, "packet identifier in use", [PubAck, PubRec, SubAck, UnsubAck];
-    PacketIdentifierNotFound = 0x92, "packet identifier not found", [PubRel, PubComp];
-    ReceiveMaximumExceeded = 0x93, "receive maximum exceeded", [Disconnect];
-    TopicAliasInvalid = 0x94, "topic alias invalid", [Disconnect];
-    PacketTooLarge = 0x95, "packet too large", [ConnAck, Disconnect];
-    MessageRateTooHigh = 0x96, "message rate too high", [Disconnect];
-    QuotaExceeded = 0x97, "quota exceeded", [ConnAck, PubAck, PubRec, SubAck, Disconnect];
-    AdministrativeAction = 0x98, "administrative action", [Disconnect];
-    PayloadFormatInvalid = 0x99, "payload format invalid", [ConnAck, PubAck, PubRec, Disconnect];
-    RetainNotSupported = 0x9a, "retain not supported", [ConnAck, Disconnect];
+    Success = 0x00, "Success", [ConnAck, PubAck, PubRec, PubRel, PubComp, SubAck, UnsubAck, Disconnect, Auth];
+    GrantedQoS1 = 0x01, "Granted QoS 1", [SubAck];
+    GrantedQoS2 = 0x02, "Granted QoS 2", [SubAck];
+    DisconnectWithWill = 0x04, "Disconnect with Will Message", [Disconnect];
+    NoMatchingSubscribers = 0x10, "No matching subscribers", [PubAck, PubRec];
+    NoSubscriptionExisted = 0x11, "No subscription existed", [UnsubAck];
+    ContinueAuthentication = 0x18, "Continue authentication", [Auth];
+    ReAuthenticate = 0x19, "Re-authenticate", [Auth];
+    Unspecified = 0x80, "Unspecified error", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
+    MalformedPacket = 0x81, "Malformed Packet", [ConnAck, Disconnect];
+    ProtocolError = 0x82, "Protocol Error", [ConnAck, Disconnect];
+    ImplementationSpecific = 0x83, "Implementation specific error", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
+    UnsupportedProtocolVersion = 0x84, "Unsupported Protocol Version", [ConnAck];
+    ClientIdentifierNotValid = 0x85, "Client Identifier not valid", [ConnAck];
+    BadUserNameOrPassword = 0x86, "Bad User Name or Password", [ConnAck];
+    NotAuthorized = 0x87, "Not authorized", [ConnAck, PubAck, PubRec, SubAck, UnsubAck, Disconnect];
+    ServerUnavailable = 0x88, "Server unavailable", [ConnAck];
+    ServerBusy = 0x89, "Server busy", [ConnAck, Disconnect];
+    Banned = 0x8a, "Banned", [ConnAck];
+    ServerShuttingDown = 0x8b, "Server shutting down", [Disconnect];
+    BadAuthenticationMethod = 0x8c, "Bad authentication method", [ConnAck, Disconnect];
+    KeepAliveTimeout = 0x8d, "Keep Alive timeout", [Disconnect];
+    SessionTakenOver = 0x8e, "Session taken over", [Disconnect];
+    TopicFilterInvalid = 0x8f, "Topic Filter invalid", [SubAck, UnsubAck, Disconnect];
+    TopicNameInvalid = 0x90, "Topic Name invalid", [ConnAck, PubAck, PubRec, Disconnect];
+    PacketIdentifierInUse = 0x91, "Packet Identifier in use", [PubAck, PubRec, SubAck, UnsubAck];
+    PacketIdentifierNotFound = 0x92, "Packet Identifier not found", [PubRel, PubComp];
+    ReceiveMaximumExceeded = 0x93, "Receive Maximum exceeded", [Disconnect];
+    TopicAliasInvalid = 0x94, "Topic Alias invalid", [Disconnect];
+    PacketTooLarge = 0x95, "Packet too large", [ConnAck, Disconnect];
+    MessageRateTooHigh = 0x96, "Message rate too high", [Disconnect];
+    QuotaExceeded = 0x97, "Quota exceeded", [ConnAck, PubAck, PubRec, SubAck, Disconnect];
+    AdministrativeAction = 0x98, "Administrative action", [Disconnect];
+    PayloadFormatInvalid = 0x99, "Payload format invalid", [ConnAck, PubAck, PubRec, Disconnect];
+    RetainNotSupported = 0x9a, "Retain not supported", [ConnAck, Disconnect];
     QoSNotSupported = 0x9b, "QoS not supported", [ConnAck, Disconnect];
-    UseAnotherServer = 0x9c, "use another server", [ConnAck, Disconnect];
-    ServerMoved = 0x9d, "server moved", [ConnAck, Disconnect];
-    SharedSubscriptionsNotSupported = 0x9e, "shared subscriptions not supported", [SubAck, Disconnect];
-    ConnectionRateExceeded = 0x9f, "connection rate exceeded", [ConnAck, Disconnect];
-    MaximumConnectTime = 0xa0, "maximum connect time", [Disconnect];
-    SubscriptionIdentifiersNotSupported = 0xa1, "subscription identifiers not supported", [SubAck, Disconnect];
-    WildcardSubscriptionsNotSupported = 0xa2, "wildcard subscriptions not supported", [SubAck, Disconnect];
+    UseAnotherServer = 0x9c, "Use another server", [ConnAck, Disconnect];
+    ServerMoved = 0x9d, "Server moved", [ConnAck, Disconnect];
+    SharedSubscriptionsNotSupported = 0x9e, "Shared Subscriptions not supported", [SubAck, Disconnect];
+    ConnectionRateExceeded = 0x9f, "Connection rate exceeded", [ConnAck, Disconnect];
+    MaximumConnectTime = 0xa0, "Maximum connect time", [Disconnect];
+    SubscriptionIdentifiersNotSupported = 0xa1, "Subscription Identifiers not supported", [SubAck, Disconnect];
+    WildcardSubscriptionsNotSupported = 0xa2, "Wildcard Subscriptions not supported", [SubAck, Disconnect];
 }
 
 impl ReasonCode {
@@ -163,6 +168,6 @@ mod tests {
 
     #[test]
     fn a_code_is_shown_in_words_and_as_in_the_standard() {
-        assert_eq!(ReasonCode::NotAuthorized.to_string(), "not authorized (0x87)");
+        assert_eq!(ReasonCode::NotAuthorized.to_string(), "Not authorized (0x87)");
     }
 }

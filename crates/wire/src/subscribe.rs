@@ -137,7 +137,7 @@ impl Subscribe {
                 return Err(EncodeError::NotInVersion { version, what: "subscription options other than QoS" });
             }
             if options.no_local && filter.starts_with("$share/") {
-                return Err(EncodeError::NotInVersion { version, what: "no local on a shared subscription" });
+                return Err(EncodeError::NotInVersion { version, what: "No Local on a shared subscription" });
             }
             put_string(out, filter)?;
             out.put_u8(bits);

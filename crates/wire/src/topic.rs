@@ -20,13 +20,13 @@ pub enum TopicError {
         length: usize,
     },
     /// U+0000 ([MQTT-4.7.3-2]).
-    #[error("it holds the character U+0000 at byte {at}")]
+    #[error("it contains the character U+0000 at byte {at}")]
     Nul {
         /// Where, bytes from the start.
         at: usize,
     },
     /// `+` or `#` in a topic name ([MQTT-3.3.2-2]).
-    #[error("`{character}` at byte {at} is a wildcard, which only a topic filter may hold")]
+    #[error("`{character}` at byte {at} is a wildcard, which is allowed only in a topic filter")]
     Wildcard {
         /// The character.
         character: char,
@@ -48,19 +48,19 @@ pub enum FilterError {
         length: usize,
     },
     /// U+0000 ([MQTT-4.7.3-2]).
-    #[error("it holds the character U+0000 at byte {at}")]
+    #[error("it contains the character U+0000 at byte {at}")]
     Nul {
         /// Where.
         at: usize,
     },
     /// `#` before the last level ([MQTT-4.7.1-1]).
-    #[error("`#` at byte {at} is not the last level; `#` stands for all that follows, so nothing may follow it")]
+    #[error("`#` at byte {at} is not the last level; `#` matches all remaining levels, so nothing can follow it")]
     HashNotLast {
         /// Where.
         at: usize,
     },
     /// A wildcard that shares its level with other characters ([MQTT-4.7.1-1], [MQTT-4.7.1-2]).
-    #[error("`{character}` at byte {at} shares its level with other characters; a wildcard takes a whole level")]
+    #[error("`{character}` at byte {at} shares its level with other characters; a wildcard must be a whole level")]
     WildcardInLevel {
         /// The wildcard.
         character: char,
@@ -68,7 +68,7 @@ pub enum FilterError {
         at: usize,
     },
     /// `$share/` without a group or a filter behind it (§4.8.2).
-    #[error("a shared subscription is written $share/GROUP/FILTER, with a group name without wildcards")]
+    #[error("a shared subscription is written $share/ShareName/filter, with a share name without wildcards")]
     Share,
 }
 

@@ -4,36 +4,38 @@ use std::sync::Arc;
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, judge::Rights};
 use moorfall_contract::{
-    design::{AccessAnswer, AccessQuestion, RuleTrace},
+    design::{AccessAnswer, AccessQuestion, RuleVerdict},
     kinds::Act,
-    problem::Problem,
 };
 use moorfall_core::access::{Access, Considered, Decision, Request};
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 
-use crate::http::problem::{Body, Fault};
+use crate::http::{
+    problem::{Body, Fault},
+    responses::NotFound,
+};
 
-/// Decide as for a live session, and say what became of every rule.
+/// Explain access
+///
+/// Decided as for a live session, with what each rule has to do with it.
 #[utoipa::path(post, operation_id = "explain_access", path = "/access/explain", tag = "design", request_body = AccessQuestion, responses(
     (status = 200, body = AccessAnswer),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn explain(
     State(broker): State<Arc<Broker>>,
     Body(question): Body<AccessQuestion>,
 ) -> Result<Json<AccessAnswer>, Fault> {
     let AccessQuestion { identity, client_id, act, topic, qos, retain } = question;
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
-    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid question", detail);
+    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("There is no QoS {qos}. Use 0, 1 or 2.")))?;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
         Rights::Unlimited => Access::unrestricted(&identity),
         Rights::Bound(access) => access,
-        Rights::None(words) => {
-            let detail = format!("{identity} can't connect: {words}");
-            return Err(Fault::new(StatusCode::NOT_FOUND, "no such identity", detail));
+        Rights::None(explanation) => {
+            let detail = format!("{identity} can't connect. {explanation}");
+            return Err(Fault::new(StatusCode::NOT_FOUND, "Identity not found", detail));
         }
     };
     match act {
@@ -50,27 +52,27 @@ pub async fn explain(
 
 pub(super) fn answer(access: &Access, request: Request<'_>) -> AccessAnswer {
     let rules = access.policy().map(|policy| policy.blueprint().rules.as_slice()).unwrap_or_default();
-    let mut traces: Vec<RuleTrace> = Vec::with_capacity(rules.len());
+    let mut traces: Vec<RuleVerdict> = Vec::with_capacity(rules.len());
     let decision = access.trace(request, |place, considered| {
         let rule = &rules[place];
-        let words = match &considered {
+        let explanation = match &considered {
             Considered::Applies => String::new(),
-            Considered::OtherWho => format!("it is about {}", rule.who),
-            Considered::OtherAct => format!("it is not about {}", request.act().gerund()),
-            Considered::NoValue => "the identity lacks an attribute that its topics are made of".into(),
-            Considered::OtherTopics => "it is about other topics".into(),
-            Considered::AboveQoS(highest) => format!("it allows up to QoS {highest}"),
+            Considered::OtherWho => format!("for {}", rule.who),
+            Considered::OtherAct => format!("not about {}", request.act().gerund()),
+            Considered::NoValue => "the identity does not have an attribute that its topics need".into(),
+            Considered::OtherTopics => "other topics".into(),
+            Considered::AboveQoS(highest) => format!("allows QoS {highest} at most"),
             Considered::OtherRetention => match rule.limits.retained {
-                Some(true) => "it is about retained messages".into(),
-                _ => "it is about messages that are not retained".into(),
+                Some(true) => "only retained messages".into(),
+                _ => "only messages that are not retained".into(),
             },
         };
-        traces.push(RuleTrace {
+        traces.push(RuleVerdict {
             rule: rule.name.clone(),
-            effect: rule.effect.into(),
+            verdict: rule.verdict.into(),
             applies: considered == Considered::Applies,
             decides: false,
-            words,
+            explanation,
         });
     });
     let (allowed, highest_qos, deciding) = match decision {
@@ -83,7 +85,7 @@ pub(super) fn answer(access: &Access, request: Request<'_>) -> AccessAnswer {
         access.policy().map(|policy| policy.cohorts_of(&access.subject().identity).map(str::to_owned).collect());
     AccessAnswer {
         allowed,
-        words: access.explain(request),
+        explanation: access.explain(request).to_string(),
         highest_qos,
         cohorts: cohorts.unwrap_or_default(),
         rules: traces,

@@ -4,10 +4,7 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{
-    design::{Matrix, MatrixRow, Right, Rights as Cell},
-    problem::Problem,
-};
+use moorfall_contract::design::{Matrix, MatrixRow, Right, Rights as Cell};
 use moorfall_core::{
     Identity, TopicSet,
     access::{Access, Act, Policy},
@@ -37,10 +34,11 @@ fn by_cohorts() -> String {
     "cohorts".into()
 }
 
-/// Who may publish and subscribe to which planned topics. Beside the cohorts stand identities that rules name.
+/// Get the access matrix
+///
+/// Who can publish and subscribe to which planned topics. Identities that rules name are listed next to the cohorts.
 #[utoipa::path(get, operation_id = "access_matrix", path = "/access/matrix", tag = "design", params(Wanted), responses(
     (status = 200, body = Matrix),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn matrix(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<Matrix> {
     let made = tokio::task::spawn_blocking(move || matrix_of(&broker, &wanted)).await;

@@ -18,7 +18,6 @@ use moorfall_contract::{
     design::{
         Application, BlueprintDraft, BlueprintFile, Check, Comparison, FindingView, ProofView, Reversion, RevisionView,
     },
-    problem::Problem,
 };
 use moorfall_core::blueprint::SourceFile;
 use moorfall_store::RevisionRecord;
@@ -28,6 +27,7 @@ use crate::{
         operator::Operator,
         problem::{Body, Fault},
         reading::Path,
+        responses::{Conflict, NotFound, TooMany},
     },
     state::{App, People},
 };
@@ -41,7 +41,7 @@ fn sources(files: Vec<BlueprintFile>) -> Vec<SourceFile> {
 
 fn check_view(checked: &Checked) -> Check {
     Check {
-        sound: checked.is_sound(),
+        ready: checked.is_ready(),
         findings: checked.findings.iter().map(FindingView::from).collect(),
         proofs: checked.proofs.iter().map(ProofView::from).collect(),
     }
@@ -54,7 +54,7 @@ fn view(record: RevisionRecord, in_force: i64) -> RevisionView {
 }
 
 fn unknown(number: i64) -> Fault {
-    Fault::new(StatusCode::NOT_FOUND, "no such revision", format!("there is no revision {number}"))
+    Fault::new(StatusCode::NOT_FOUND, "Revision not found", format!("There is no revision {number}."))
 }
 
 /// Why a design was not applied, for whoever asked.
@@ -69,15 +69,15 @@ impl From<NotApplied> for Refused {
 impl IntoResponse for Refused {
     fn into_response(self) -> Response {
         match self.0 {
-            NotApplied::Unsound(checked) => {
+            NotApplied::NotReady(checked) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, Json(check_view(&checked))).into_response()
             }
             NotApplied::Overtaken(revision) => {
                 let detail = format!(
-                    "revision {revision} is in force by now, and yours was made upon an earlier one; compare with it, \
-                     and apply again upon {revision}. Nothing was changed"
+                    "Nothing was applied. Revision {revision} is in force now, and your draft is based on an earlier \
+                     one. Compare your draft with revision {revision}, then apply it with `--base {revision}`."
                 );
-                Fault::new(StatusCode::CONFLICT, "another revision is in force", detail).into_response()
+                Fault::new(StatusCode::CONFLICT, "Another revision is in force", detail).into_response()
             }
             NotApplied::Unknown(number) => unknown(number).into_response(),
             NotApplied::Store(error) => Fault::from(error).into_response(),
@@ -85,12 +85,12 @@ impl IntoResponse for Refused {
     }
 }
 
-/// Check a blueprint against the identities that there are.
+/// Check a blueprint
+///
+/// Its proofs are checked against the identities that exist.
 #[utoipa::path(post, operation_id = "check_blueprint", path = "/blueprint/check", tag = "design", request_body = BlueprintDraft, responses(
     (status = 200, body = Check),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json"),
+    TooMany,
 ))]
 pub async fn check(
     State(App { broker, people, .. }): State<App>,
@@ -104,17 +104,17 @@ pub async fn check(
 /// A check takes a core for as long as it lasts, so everyone has one at a time.
 fn one_check(people: &People, operator: &Operator) -> Result<Held<Arc<str>>, Fault> {
     people.checks.take(Arc::clone(&operator.name), 1, usize::MAX).ok_or_else(|| {
-        let detail = format!("a check of {} is under way; wait for its answer", operator.name);
-        Fault::new(StatusCode::TOO_MANY_REQUESTS, "one check at a time", detail)
+        let detail = format!("Another check by {} is running. Wait for its result.", operator.name);
+        Fault::new(StatusCode::TOO_MANY_REQUESTS, "One check at a time", detail)
     })
 }
 
-/// What a blueprint changes of the design in force, and what that does to what is live. Nothing is changed.
+/// Compare a blueprint with the one in force
+///
+/// What it changes, and its effects on live sessions and messages. Nothing is changed.
 #[utoipa::path(post, operation_id = "compare_blueprint", path = "/blueprint/compare", tag = "design", request_body = BlueprintDraft, responses(
     (status = 200, body = Comparison),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json"),
+    TooMany,
 ))]
 pub async fn compare(
     State(App { broker, people, .. }): State<App>,
@@ -134,14 +134,13 @@ pub async fn compare(
     Ok(Json(Comparison { base, check: check_view(&checked), changes, effects }))
 }
 
-/// Apply a blueprint. It is refused, with its check, when it is wrong or a proof fails.
+/// Apply a blueprint
+///
+/// It is refused, with its check, if it has errors or a proof fails.
 #[utoipa::path(post, operation_id = "apply_blueprint", path = "/blueprint/revisions", tag = "design", request_body = Application, responses(
     (status = 201, body = RevisionView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
+    Conflict,
     (status = 422, body = Check),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn apply(
     State(broker): State<Arc<Broker>>,
@@ -155,16 +154,15 @@ pub async fn apply(
     Ok((StatusCode::CREATED, Json(view(record, number))))
 }
 
-/// Put an earlier revision in force again, as a new one.
+/// Revert to an earlier revision
+///
+/// It becomes a new revision.
 #[utoipa::path(post, operation_id = "revert_blueprint", path = "/blueprint/revisions/{number}/revert", tag = "design",
     params(("number" = i64, Path)), request_body = Reversion, responses(
     (status = 201, body = RevisionView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
+    NotFound,
+    Conflict,
     (status = 422, body = Check),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn revert(
     State(broker): State<Arc<Broker>>,
@@ -178,11 +176,11 @@ pub async fn revert(
     Ok((StatusCode::CREATED, Json(view(record, number))))
 }
 
-/// The revisions, newest first, without their files.
+/// List revisions
+///
+/// Newest first, without their files.
 #[utoipa::path(get, operation_id = "list_revisions", path = "/blueprint/revisions", tag = "design", responses(
     (status = 200, body = Vec<RevisionView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<RevisionView>>, Fault> {
     let records = broker.store().revisions(LISTED).await?;
@@ -190,12 +188,10 @@ pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<Revision
     Ok(Json(records.into_iter().map(|record| view(record, in_force)).collect()))
 }
 
-/// One revision with its files.
+/// Get a revision with its files
 #[utoipa::path(get, operation_id = "show_revision", path = "/blueprint/revisions/{number}", tag = "design", params(("number" = i64, Path)), responses(
     (status = 200, body = RevisionView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn show(State(broker): State<Arc<Broker>>, Path(number): Path<i64>) -> Result<Json<RevisionView>, Fault> {
     let record = broker.store().revision(number).await?;
@@ -203,7 +199,9 @@ pub async fn show(State(broker): State<Arc<Broker>>, Path(number): Path<i64>) ->
     record.map(|record| Json(view(record, in_force))).ok_or_else(|| unknown(number))
 }
 
-/// A JSON Schema of the blueprint's files, for editors.
+/// Get the JSON Schema of blueprint files
+///
+/// For editors.
 #[utoipa::path(get, operation_id = "blueprint_schema", path = "/blueprint/schema", tag = "design", responses(
     (status = 200, description = "The schema", content_type = "application/schema+json"),
 ), security(()))]

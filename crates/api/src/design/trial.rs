@@ -8,10 +8,7 @@ use moorfall_broker::{
     judge::Rights,
     sessions::record::{Place, SessionRecord},
 };
-use moorfall_contract::{
-    journeys::{Journey, Outcome, PlanVerdict, RecipientView},
-    problem::Problem,
-};
+use moorfall_contract::journeys::{Journey, Outcome, PlanVerdict, RecipientView};
 use moorfall_core::{
     QueuePolicy,
     access::{Access, Request},
@@ -27,6 +24,7 @@ use crate::{
     http::{
         apart::apart,
         problem::{Body, Fault},
+        responses::NotFound,
     },
 };
 
@@ -55,12 +53,12 @@ pub struct JourneyQuestion {
     retain: bool,
 }
 
-/// Say what would become of a message, and send none.
+/// Preview the journey of a message
+///
+/// Nothing is published.
 #[utoipa::path(post, operation_id = "try_journey", path = "/journey", tag = "design", request_body = JourneyQuestion, responses(
     (status = 200, body = Journey),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn journey(
     State(broker): State<Arc<Broker>>,
@@ -71,30 +69,30 @@ pub async fn journey(
 
 fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> {
     let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "question not understood", detail);
-    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("there is no QoS {qos}; it is 0, 1 or 2")))?;
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid question", detail);
+    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("There is no QoS {qos}. Use 0, 1 or 2.")))?;
     let name = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
         Rights::Unlimited => Access::unrestricted(&identity),
         Rights::Bound(access) => access,
         Rights::None(why) => {
-            let detail = format!("{identity} can't connect: {why}");
-            return Err(Fault::new(StatusCode::NOT_FOUND, "no such identity", detail));
+            let detail = format!("{identity} can't connect. {why}");
+            return Err(Fault::new(StatusCode::NOT_FOUND, "Identity not found", detail));
         }
     };
     let access = answer(&access, Request::Publish { topic: &name, qos, retain });
     let policy = broker.design.policy();
     let plan = PlanVerdict::from(policy.plan().judge(&name, qos, retain, payload.as_bytes()));
     let accepted = access.allowed && !plan.refused;
-    let words = match (access.allowed, plan.refused) {
-        (false, _) => access.words.clone(),
-        (true, true) => format!("it breaks the plan of {topic}: {}", plan.breach),
-        (true, false) => "the broker accepts it".into(),
+    let explanation = match (access.allowed, plan.refused) {
+        (false, _) => access.explanation.clone(),
+        (true, true) => plan.explanation.clone(),
+        (true, false) => "The broker accepts it.".into(),
     };
     let mut journey = Journey {
         accepted,
-        words,
+        explanation,
         access,
         plan,
         retained: if retain { retained_of(broker, &name, payload.is_empty()) } else { String::new() },
@@ -124,10 +122,10 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> 
 
 fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {
     match (broker.sessions.router.retained_of(topic), clears) {
-        (Some(before), true) => format!("the message of {} is cleared", date(before.received).date()),
-        (None, true) => "an empty message clears, and there is nothing to clear".into(),
-        (Some(before), false) => format!("it takes the place of the message of {}", date(before.received).date()),
-        (None, false) => "it is kept for those who subscribe later".into(),
+        (Some(before), true) => format!("clears the retained message of {}", date(before.received).date()),
+        (None, true) => "clears nothing: the topic has no retained message".into(),
+        (Some(before), false) => format!("replaces the retained message of {}", date(before.received).date()),
+        (None, false) => "becomes the retained message of the topic".into(),
     }
 }
 
@@ -142,14 +140,14 @@ fn view(
 ) -> RecipientView {
     let record = &recipient.handle;
     let qos = qos.min(recipient.qos);
-    let (outcome, words) = fate(broker, recipient, topic, qos, publisher, weight);
+    let (outcome, explanation) = fate(broker, recipient, topic, qos, publisher, weight);
     RecipientView {
         client_id: record.client_id.clone(),
         identity: record.identity.to_string(),
         shared,
         qos: qos.level(),
         outcome,
-        words,
+        explanation,
         sent_after: None,
         answered_after: None,
     }
@@ -166,7 +164,7 @@ fn fate(
 ) -> (Outcome, String) {
     let record = &recipient.handle;
     if recipient.no_local && record.client_id == publisher {
-        return (Outcome::Withheld, "it is its own message, and it wants none of these (no local)".into());
+        return (Outcome::Withheld, "own message of the client, which asked for No Local".into());
     }
     match broker.rights(&record.identity, &record.client_id) {
         Rights::Bound(access) if !access.may_receive(topic) => {
@@ -177,28 +175,31 @@ fn fate(
     }
     let (waiting, _) = record.queue();
     let told = |waiting| match waiting {
-        1 => "one message waits".to_owned(),
-        waiting => format!("{waiting} messages wait"),
+        1 => "1 message queued".to_owned(),
+        waiting => format!("{waiting} messages queued"),
     };
     match record.full(weight) {
         Some(QueuePolicy::DropNewest) => {
-            return (Outcome::Withheld, format!("its queue is full ({}), and the newest is dropped", told(waiting)));
+            return (
+                Outcome::Withheld,
+                format!("the queue is full ({}), and the newest message is dropped", told(waiting)),
+            );
         }
         Some(QueuePolicy::EndSession) => {
-            return (Outcome::Withheld, format!("its queue is full ({}), and the session ends", told(waiting)));
+            return (Outcome::Withheld, format!("the queue is full ({}), and the session ends", told(waiting)));
         }
         // The oldest makes room.
         Some(QueuePolicy::DropOldest) | None => {}
     }
     let before = match waiting {
-        0 => "nothing waits before it".to_owned(),
+        0 => "no messages queued".to_owned(),
         waiting => format!("{} before it", told(waiting)),
     };
     if let Place::Parked(parked) = &*record.place.lock() {
         let since = date(parked.since);
         return match qos {
-            QoS::AtMostOnce => (Outcome::Withheld, "away, and QoS 0 is not kept for it".into()),
-            _ => (Outcome::Queued, format!("away since {}; {before}", clock_time(since))),
+            QoS::AtMostOnce => (Outcome::Withheld, "disconnected, and QoS 0 messages are not queued".into()),
+            _ => (Outcome::Queued, format!("disconnected since {}; {before}", clock_time(since))),
         };
     }
     (Outcome::Sent, format!("connected; {before}"))

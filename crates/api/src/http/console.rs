@@ -14,15 +14,15 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// Said in place of the console by a program that was built without it.
-const NOT_BUILT: &str = "This program was built without its console. Run `make console` and build it again.\n";
+const NOT_BUILT: &str = "This program was built without its console. Run `make console`, then build it again.\n";
 
 /// A file of the console; the start page for `/`.
 pub async fn file(uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     let path = if path.is_empty() { "index.html" } else { path };
     let Some(file) = Files::get(path) else {
-        let words = if path == "index.html" { NOT_BUILT } else { "There is no such file.\n" };
-        return (StatusCode::NOT_FOUND, words).into_response();
+        let explanation = if path == "index.html" { NOT_BUILT } else { "File not found.\n" };
+        return (StatusCode::NOT_FOUND, explanation).into_response();
     };
     // The names of built files hold a digest of their contents.
     let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };

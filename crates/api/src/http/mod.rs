@@ -7,6 +7,7 @@ pub mod operator;
 pub mod preview;
 pub mod problem;
 pub mod reading;
+pub mod responses;
 pub mod server;
 pub mod sign_in;
 pub mod sign_ins;

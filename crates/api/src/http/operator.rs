@@ -49,12 +49,12 @@ pub async fn at_least(role: Role, request: Request, next: Next) -> Result<Respon
         Some(operator) if operator.role >= role => Ok(next.run(request).await),
         Some(operator) => {
             let detail = format!(
-                "{} has the role {}; this needs {}. Somebody with the role own can change it",
+                "{} has the `{}` role; this needs `{}`. People with the `own` role can change roles.",
                 operator.name,
                 operator.role.name(),
                 role.name()
             );
-            Err(Fault::new(StatusCode::FORBIDDEN, "role not sufficient", detail))
+            Err(Fault::new(StatusCode::FORBIDDEN, "Role not sufficient", detail))
         }
         None => Err(Fault::not_signed_in()),
     }

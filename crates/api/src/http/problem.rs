@@ -27,9 +27,9 @@ impl Fault {
     pub fn not_signed_in() -> Self {
         Self::new(
             StatusCode::UNAUTHORIZED,
-            "not signed in",
-            "send the administrator's secret (the file administrator.secret in the data folder) as a bearer token, \
-             or sign in to the console",
+            "Not signed in",
+            "Sign in to the console, or send the administrator's secret (the file administrator.secret in the data \
+             folder) as a bearer token.",
         )
     }
 }
@@ -49,10 +49,8 @@ impl From<DirectoryError> for Fault {
             | DirectoryError::Password
             | DirectoryError::TwoSecrets
             | DirectoryError::TooLarge(_)
-            | DirectoryError::Certificate(_) => {
-                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "identity not acceptable", detail)
-            }
-            DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "hashing failed", detail),
+            | DirectoryError::Certificate(_) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid identity", detail),
+            DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "Hashing failed", detail),
             DirectoryError::Store(error) => error.into(),
         }
     }
@@ -62,16 +60,16 @@ impl From<StoreError> for Fault {
     fn from(error: StoreError) -> Self {
         if error.is_away() {
             let detail =
-                "the database does not answer; nothing was changed; try again when the status shows it healthy";
-            return Self::new(StatusCode::SERVICE_UNAVAILABLE, "database away", detail);
+                "The database is unavailable, and nothing was changed. Try again when the status shows it as healthy.";
+            return Self::new(StatusCode::SERVICE_UNAVAILABLE, "Database unavailable", detail);
         }
         if error.is_about_data() {
-            let detail = "a text of the request is none that the database can keep; nothing was changed";
-            return Self::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail);
+            let detail = "The request has text that the database can't store. Nothing was changed.";
+            return Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid text", detail);
         }
-        tracing::error!(%error, "the database refused what the service asked of it");
-        let detail = "the database refused what the service asked of it; nothing was changed; the log says more";
-        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "database refused", detail)
+        tracing::error!(%error, "the Database error a statement");
+        let detail = "The Database error the change, and nothing was changed. The log of the service has the details.";
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "Database error", detail)
     }
 }
 
@@ -86,8 +84,8 @@ fn holds_nul(value: &Value) -> bool {
 }
 
 fn nul() -> Fault {
-    let detail = "a text of the request holds the character U+0000, which no text here can; leave it out";
-    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "text not acceptable", detail)
+    let detail = "The request has text with the character U+0000, which is not allowed. Leave it out.";
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid text", detail)
 }
 
 /// Refuses U+0000 in what a request asks for; [`Body`] does in what it brings.
@@ -109,7 +107,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
         let (head, body) = request.into_parts();
         let bytes = Bytes::from_request(Request::from_parts(head.clone(), body), state).await;
         let bytes =
-            bytes.map_err(|rejection| Fault::new(rejection.status(), "body can't be read", rejection.body_text()))?;
+            bytes.map_err(|rejection| Fault::new(rejection.status(), "Unreadable body", rejection.body_text()))?;
         // The escape is looked for first: it is rare, and reading JSON twice is not free.
         if memmem(&bytes, br"\u0000") && serde_json::from_slice(&bytes).is_ok_and(|value| holds_nul(&value)) {
             return Err(nul());
@@ -119,10 +117,10 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
             Ok(Json(body)) => Ok(Self(body)),
             Err(rejection) => {
                 let title = match rejection {
-                    JsonRejection::MissingJsonContentType(_) => "body is not declared as JSON",
-                    JsonRejection::JsonSyntaxError(_) => "body is not JSON",
-                    JsonRejection::JsonDataError(_) => "body has the wrong fields",
-                    _ => "body can't be read",
+                    JsonRejection::MissingJsonContentType(_) => "Body not declared as JSON",
+                    JsonRejection::JsonSyntaxError(_) => "Body is not JSON",
+                    JsonRejection::JsonDataError(_) => "Invalid body",
+                    _ => "Unreadable body",
                 };
                 Err(Fault::new(rejection.status(), title, rejection.body_text()))
             }
@@ -136,12 +134,12 @@ fn memmem(bytes: &[u8], wanted: &[u8]) -> bool {
 
 /// Anything under `/api` that does not exist.
 pub async fn unknown_call(uri: Uri) -> Fault {
-    let detail = format!("there is no {}; /api/v1/openapi.json lists what there is", uri.path());
-    Fault::new(StatusCode::NOT_FOUND, "no such call", detail)
+    let detail = format!("There is no {}. GET /api/v1/openapi.json lists all calls.", uri.path());
+    Fault::new(StatusCode::NOT_FOUND, "Call not found", detail)
 }
 
 /// A known path with a method that it does not have.
 pub async fn wrong_method(uri: Uri) -> Fault {
-    let detail = format!("{} has other methods; /api/v1/openapi.json lists them", uri.path());
-    Fault::new(StatusCode::METHOD_NOT_ALLOWED, "method not allowed", detail)
+    let detail = format!("{} has other methods. GET /api/v1/openapi.json lists them.", uri.path());
+    Fault::new(StatusCode::METHOD_NOT_ALLOWED, "Method not allowed", detail)
 }

@@ -6,12 +6,7 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use serde::{Deserialize, Deserializer, Serialize, de::DeserializeOwned};
-use utoipa::{
-    IntoParams,
-    openapi::{
-        ContentBuilder, Ref, RefOr, ResponseBuilder, path::Operation, response::Response as ResponseDescription,
-    },
-};
+use utoipa::IntoParams;
 
 use crate::http::problem::Fault;
 
@@ -39,9 +34,10 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
     }
 }
 
-fn unreadable(what: &str, words: &str) -> Fault {
-    let words = words.split_once(": ").map_or(words, |(_, words)| words);
-    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, &format!("{what} not acceptable"), words)
+fn unreadable(what: &str, explanation: &str) -> Fault {
+    // What the library puts before the colon names its own call.
+    let explanation = explanation.split_once(": ").map_or(explanation, |(_, rest)| rest);
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, &format!("Invalid {what}"), explanation)
 }
 
 /// How many of a list are asked for: `USUAL` if nothing is said, and `MOST` at most.
@@ -60,38 +56,8 @@ impl<'de, const USUAL: usize, const MOST: usize> Deserialize<'de> for Limit<USUA
         if (1..=MOST).contains(&limit) {
             return Ok(Self(limit));
         }
-        Err(serde::de::Error::custom(format!("limit is {limit}; it can be from 1 to {MOST}")))
+        Err(serde::de::Error::custom(format!("`limit` is {limit}; it must be from 1 to {MOST}")))
     }
-}
-
-/// What each call can answer beside what is its own, declared once.
-const PROBLEMS: [(&str, &str); 8] = [
-    ("400", "The request can't be read"),
-    ("401", "Nobody is signed in, or what was shown is wrong"),
-    ("403", "The role is not sufficient, or the request came from another page"),
-    ("413", "The body is too large"),
-    ("415", "The body is not declared as JSON"),
-    ("421", "The request asks for a name that is none of this service's"),
-    ("422", "The request asks for something that is not acceptable, and says why"),
-    ("500", "The service has a fault; its log says more"),
-];
-
-/// Declares them for an operation; `is_open` for one that nobody has to be signed in for.
-pub fn declare(operation: &mut Operation, is_open: bool) {
-    let responses = &mut operation.responses.responses;
-    for (status, words) in PROBLEMS {
-        let is_about_body = matches!(status, "413" | "415");
-        if is_about_body && operation.request_body.is_none() || is_open && status == "401" {
-            continue;
-        }
-        responses.entry(status.to_owned()).or_insert_with(|| RefOr::T(problem(words)));
-    }
-    responses.entry("503".to_owned()).or_insert_with(|| RefOr::T(problem("The database does not answer")));
-}
-
-fn problem(words: &str) -> ResponseDescription {
-    let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
-    ResponseBuilder::new().description(words).content("application/problem+json", content).build()
 }
 
 /// Bytes of JSON in one page of a list, about.

@@ -28,14 +28,14 @@ use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
 
 use crate::{
-    http::stream::{Answering, HttpStream, Patience, Phase},
+    http::stream::{Answering, HttpStream, Phase, Waits},
     state::App,
 };
 
 /// What who is turned away is told, if it can be said at once.
 const FULL: &[u8] =
-    b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length: 45\r\n\
-    Content-Type: text/plain\r\n\r\nThere are as many connections as there may be";
+    b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length: 32\r\n\
+    Content-Type: text/plain\r\n\r\nThe connection limit is reached.";
 
 /// How long to wait when a connection can't be accepted.
 const PAUSE: Duration = Duration::from_millis(100);
@@ -60,7 +60,8 @@ pub async fn serve(app: App, listener: TcpListener, router: Router, stop: Cancel
                 let by = neighbourhood(address.ip());
                 let ticket = process.http_connections.take(by, limits.http_connections_per_address, most);
                 if ticket.is_none() && !is_full {
-                    tracing::warn!(%address, "connections to the console and the API are refused: there are as many as may be");
+                    tracing::warn!(%address, "connections to the console and the API are refused: the limit is \
+                                              reached");
                 }
                 is_full = ticket.is_none();
                 match ticket {
@@ -74,7 +75,7 @@ pub async fn serve(app: App, listener: TcpListener, router: Router, stop: Cancel
             }
             Err(error) => {
                 if !std::mem::replace(&mut no_descriptor, true) {
-                    tracing::error!(%error, "connections to the console and the API can't be accepted now");
+                    tracing::error!(%error, "connections to the console and the API can't be accepted");
                 }
                 tokio::time::sleep(PAUSE).await;
             }
@@ -92,9 +93,9 @@ async fn serve_one(
 ) {
     let _ = stream.set_nodelay(true);
     let seconds = |seconds: u32| Duration::from_secs(seconds.into());
-    let patience = Patience { header: seconds(limits.http_header_seconds), idle: seconds(limits.http_idle_seconds) };
+    let waits = Waits { header: seconds(limits.http_header_seconds), idle: seconds(limits.http_idle_seconds) };
     let phase = Phase::default();
-    let stream = HttpStream::new(stream, phase.clone(), patience);
+    let stream = HttpStream::new(stream, phase.clone(), waits);
     let service = service_fn(move |request: Request<Incoming>| {
         let answering = phase.answer();
         let (router, phase) = (router.clone(), phase.clone());
@@ -124,7 +125,7 @@ async fn serve_one(
         }
     };
     if let Err(error) = served {
-        tracing::debug!(%address, %error, "a connection of HTTP has ended");
+        tracing::debug!(%address, %error, "HTTP connection closed");
     }
 }
 

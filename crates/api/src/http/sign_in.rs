@@ -16,7 +16,7 @@ use moorfall_broker::{
     },
     listeners::doors::is_from_elsewhere,
 };
-use moorfall_contract::{people::Token, problem::Problem};
+use moorfall_contract::people::Token;
 use moorfall_core::ADMINISTRATOR;
 use serde::Deserialize;
 use utoipa::ToSchema;
@@ -25,6 +25,7 @@ use crate::{
     http::{
         operator::{Operator, address},
         problem::{Body, Fault},
+        responses::{TooMany, Wrong},
         sign_ins::{LIFE, SignedIn},
     },
     state::{App, People, Process},
@@ -50,14 +51,13 @@ pub struct SignIn {
     link: Option<String>,
 }
 
-/// Sign in to the console: the answer sets a cookie that no script can read.
+/// Sign in to the console
+///
+/// The response sets a cookie that no script can read.
 #[utoipa::path(post, path = "/console-session", tag = "console", request_body = SignIn, responses(
     (status = 204, description = "Signed in"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
+    Wrong,
+    TooMany,
 ), security(()))]
 pub async fn sign_in(
     State(app): State<App>,
@@ -74,10 +74,13 @@ pub async fn sign_in(
     Ok((StatusCode::NO_CONTENT, jar.add(cookie)))
 }
 
-/// Sign in by a program: the answer holds a token, to be sent as a bearer token.
+/// Sign in from a program
+///
+/// The response has a token, to be sent as a bearer token.
 #[utoipa::path(post, path = "/console-token", tag = "console", request_body = SignIn, responses(
     (status = 200, body = Token),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
+    Wrong,
+    TooMany,
 ), security(()))]
 pub async fn token(
     State(app): State<App>,
@@ -98,9 +101,9 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
                         Outcome::TooMany => too_many(),
                         _ => Fault::new(
                             StatusCode::UNAUTHORIZED,
-                            "wrong secret",
-                            "that is not the administrator's secret; it stands in the file administrator.secret in the \
-                         data folder",
+                            "Wrong secret",
+                            "This is not the administrator's secret, which is in the file administrator.secret in the \
+                             data folder.",
                         ),
                     },
                 );
@@ -123,9 +126,9 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
                 _ if checked == Checked::TooMany => return Err(too_many()),
                 Some(person) if checked == Checked::Right => Some(person),
                 _ => {
-                    tracing::info!(%address, "a sign-in to the console failed");
-                    let detail = "the name or the password is wrong";
-                    return Err(Fault::new(StatusCode::UNAUTHORIZED, "wrong name or password", detail));
+                    tracing::info!(%address, "sign-in to the console failed");
+                    let detail = "The name or the password is wrong.";
+                    return Err(Fault::new(StatusCode::UNAUTHORIZED, "Wrong name or password", detail));
                 }
             }
         }
@@ -136,9 +139,9 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
                         Outcome::TooMany => too_many(),
                         _ => Fault::new(
                             StatusCode::UNAUTHORIZED,
-                            "link not good",
-                            "the link signs in once, within an hour, and has been used or is too old; sign in with the \
-                         secret, which stands in the file administrator.secret in the data folder",
+                            "Link expired",
+                            "A sign-in link works once, within an hour. This one has been used or is too old. Sign in \
+                             with the secret, which is in the file administrator.secret in the data folder.",
                         ),
                     },
                 );
@@ -146,8 +149,8 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
             None
         }
         _ => {
-            let detail = "send either the administrator's secret, or a name and a password";
-            return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "sign-in not understood", detail));
+            let detail = "Send either the administrator's secret, or a name and a password.";
+            return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid sign-in", detail));
         }
     };
     let operator = match &person {
@@ -159,8 +162,8 @@ async fn begin(App { broker, people, .. }: &App, body: SignIn, address: SocketAd
 }
 
 fn too_many() -> Fault {
-    let detail = "as many sign-ins of this address wait for their turn as may; try again later";
-    Fault::new(StatusCode::TOO_MANY_REQUESTS, "too many sign-ins", detail)
+    let detail = "The limit of waiting sign-ins from this address is reached. Try again later.";
+    Fault::new(StatusCode::TOO_MANY_REQUESTS, "Too many sign-ins", detail)
 }
 
 fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
@@ -171,7 +174,7 @@ fn operator_of(signed_in: Arc<SignedIn>, address: SocketAddr) -> Operator {
     Operator { signed_in: Some(signed_in), ..operator }
 }
 
-/// Sign out of the console.
+/// Sign out of the console
 #[utoipa::path(delete, path = "/console-session", tag = "console", responses(
     (status = 204, description = "Signed out"),
 ), security(()))]
@@ -229,18 +232,18 @@ pub async fn at_home(
     let host = text(header::HOST).or(request.uri().authority().map(Authority::as_str)).unwrap_or_default();
     if !process.reception.doors.is_own_host(host) {
         let detail = format!(
-            "the request asks for {host:?}, which is no name of this service; ask for localhost or an address, or name it \
-             under `hosts` in moorfall.toml"
+            "The request is for the host \"{host}\", which is not a name of this service. Use localhost or an \
+             address, or add the name to `hosts` in moorfall.toml."
         );
-        return Err(Fault::new(StatusCode::MISDIRECTED_REQUEST, "no such host here", detail));
+        return Err(Fault::new(StatusCode::MISDIRECTED_REQUEST, "Unknown host name", detail));
     }
     if request.uri().path().starts_with("/api/") {
         let origin = headers.get(header::ORIGIN).map(|origin| origin.to_str().unwrap_or("null"));
         let is_foreign = origin.is_some_and(|origin| !process.reception.doors.is_own_origin(headers, origin, false));
         if is_foreign || is_from_elsewhere(headers) {
             let page = origin.unwrap_or("another site");
-            let detail = format!("the request came from a page of {page}; use the console of this service itself");
-            return Err(Fault::new(StatusCode::FORBIDDEN, "foreign origin", detail));
+            let detail = format!("The request came from a page of {page}. Use the console of this service.");
+            return Err(Fault::new(StatusCode::FORBIDDEN, "Foreign origin", detail));
         }
     }
     Ok(next.run(request).await)

@@ -72,7 +72,7 @@ impl Drop for Answering {
 
 /// How long things may take.
 #[derive(Clone, Copy, Debug)]
-pub struct Patience {
+pub struct Waits {
     /// The headers of a request.
     pub header: Duration,
     /// Between two requests, and for bytes that the client does not read.
@@ -83,7 +83,7 @@ pub struct Patience {
 pub struct HttpStream {
     inner: TcpStream,
     phase: Phase,
-    patience: Patience,
+    waits: Waits,
     /// What was waited for when `timer` was set.
     waits_for: u8,
     reading: Pin<Box<Sleep>>,
@@ -92,16 +92,16 @@ pub struct HttpStream {
 }
 
 impl HttpStream {
-    /// A connection that is closed when its peer takes longer than `patience`.
-    pub fn new(inner: TcpStream, phase: Phase, patience: Patience) -> Self {
-        let reading = Box::pin(sleep(patience.header));
+    /// A connection that is closed when its peer takes longer than `waits`.
+    pub fn new(inner: TcpStream, phase: Phase, waits: Waits) -> Self {
+        let reading = Box::pin(sleep(waits.header));
         // The first request is waited for as if it had begun: nobody connects to be idle.
         phase.set(ARRIVING);
-        Self { inner, phase, patience, waits_for: ARRIVING, reading, writing: None }
+        Self { inner, phase, waits, waits_for: ARRIVING, reading, writing: None }
     }
 
-    fn late(words: &'static str) -> io::Error {
-        io::Error::new(io::ErrorKind::TimedOut, words)
+    fn late(explanation: &'static str) -> io::Error {
+        io::Error::new(io::ErrorKind::TimedOut, explanation)
     }
 }
 
@@ -117,7 +117,7 @@ impl AsyncRead for HttpStream {
         self.phase.0.task.register(context.waker());
         let phase = self.phase.get();
         if phase != self.waits_for {
-            let wait = if phase == IDLE { self.patience.idle } else { self.patience.header };
+            let wait = if phase == IDLE { self.waits.idle } else { self.waits.header };
             self.waits_for = phase;
             self.reading.as_mut().reset(Instant::now() + wait);
         }
@@ -136,10 +136,10 @@ impl HttpStream {
             self.writing = None;
             return done;
         }
-        let idle = self.patience.idle;
+        let idle = self.waits.idle;
         let timer = self.writing.get_or_insert_with(|| Box::pin(sleep(idle)));
         ready!(timer.as_mut().poll(context));
-        Poll::Ready(Err(Self::late("the answer is not read")))
+        Poll::Ready(Err(Self::late("the response is not read")))
     }
 }
 

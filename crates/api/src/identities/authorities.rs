@@ -7,7 +7,7 @@ use moorfall_broker::{
     identity::authorities::{AuthorityError, certificates},
     listeners::trust::trust,
 };
-use moorfall_contract::{identities::AuthorityView, problem::Problem};
+use moorfall_contract::identities::AuthorityView;
 use moorfall_core::certificate::ClientCertificate;
 use moorfall_store::{AuthorityRecord, Deed};
 use serde::Deserialize;
@@ -20,6 +20,7 @@ use crate::{
         operator::Operator,
         problem::{Body, Fault},
         reading::Path,
+        responses::{Conflict, NotFound},
     },
     state::{App, Process},
 };
@@ -51,23 +52,22 @@ pub struct AuthorityDraft {
     pem: String,
 }
 
-/// The authorities that were given to the service, by name. Listeners that ask for client certificates and name no
-/// authority of their own trust them.
+/// List authorities
+///
+/// By name. Listeners that use client certificates and name no authorities of their own trust these.
 #[utoipa::path(get, operation_id = "list_authorities", path = "/authorities", tag = "identities", responses(
     (status = 200, body = Vec<AuthorityView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<AuthorityView>> {
     Json(broker.identities.authorities.list().iter().map(|authority| view_of(authority)).collect())
 }
 
-/// Trust an authority, from the next connection on.
+/// Add an authority
+///
+/// It is trusted from the next connection on.
 #[utoipa::path(post, operation_id = "add_authority", path = "/authorities", tag = "identities", request_body = AuthorityDraft, responses(
     (status = 201, body = AuthorityView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    Conflict,
 ))]
 pub async fn add(
     State(App { broker, process, .. }): State<App>,
@@ -81,10 +81,10 @@ pub async fn add(
     let added =
         broker.identities.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(
             |error| match error {
-                AuthorityError::Unusable(words) => {
-                    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "authority not acceptable", words)
+                AuthorityError::Unusable(explanation) => {
+                    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid authority", explanation)
                 }
-                AuthorityError::Taken(_) => Fault::new(StatusCode::CONFLICT, "authority exists", error.to_string()),
+                AuthorityError::Taken(_) => Fault::new(StatusCode::CONFLICT, "Authority exists", error.to_string()),
                 AuthorityError::Store(error) => error.into(),
             },
         )?;
@@ -93,13 +93,12 @@ pub async fn add(
     failed.map(|()| (StatusCode::CREATED, Json(view)))
 }
 
-/// Trust an authority no more. Sessions whose clients have shown a certificate end; those whose certificates another
-/// authority has signed are let in again.
+/// Remove an authority
+///
+/// Sessions authenticated with client certificates end; clients of other authorities can connect again.
 #[utoipa::path(delete, operation_id = "remove_authority", path = "/authorities/{name}", tag = "identities", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn remove(
     State(App { broker, process, .. }): State<App>,
@@ -111,8 +110,8 @@ pub async fn remove(
         ..Deed::new("remove", "authority", &*name)
     };
     if !broker.identities.authorities.remove(&name, &operator.author(), deed).await? {
-        let detail = format!("there is no authority {name}; /api/v1/authorities lists all");
-        return Err(Fault::new(StatusCode::NOT_FOUND, "no such authority", detail));
+        let detail = format!("There is no authority {name}. GET /api/v1/authorities lists all.");
+        return Err(Fault::new(StatusCode::NOT_FOUND, "Authority not found", detail));
     }
     let failed = in_force(&broker, &process);
     broker.end_by_authority();
@@ -126,9 +125,9 @@ fn in_force(broker: &Broker, process: &Process) -> Result<(), Fault> {
         return Ok(());
     }
     let detail = format!(
-        "the change is kept, but {} can't read the files of its own TLS and goes on trusting whom it did; mend the files, \
-         and it follows within seconds",
+        "The change is saved, but {} can't read its own TLS files, and still trusts the previous authorities. Correct \
+         the files; the listener then follows within seconds.",
         failed.join(", ")
     );
-    Err(Fault::new(StatusCode::INTERNAL_SERVER_ERROR, "not in force everywhere", detail))
+    Err(Fault::new(StatusCode::INTERNAL_SERVER_ERROR, "Not in force everywhere", detail))
 }

@@ -3,11 +3,8 @@ use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{
-    identities::{
-        IdentityDraft, IdentityImport, IdentityPut, IdentityView, ImportEffect, ImportFault, ImportResult, MadeSecret,
-    },
-    problem::Problem,
+use moorfall_contract::identities::{
+    IdentityDraft, IdentityImport, IdentityPut, IdentityView, ImportEffect, ImportFault, ImportResult, MadeSecret,
 };
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
@@ -17,6 +14,7 @@ use crate::http::{
     operator::Operator,
     problem::{Body, Fault},
     reading::{Limit, Page, Path, Query, encoded},
+    responses::NotFound,
 };
 
 /// Which identities are asked for.
@@ -35,10 +33,11 @@ pub struct Wanted {
     limit: Limit<1_000, 10_000>,
 }
 
-/// Identities, by name.
+/// List identities
+///
+/// By name.
 #[utoipa::path(get, operation_id = "list_identities", path = "/identities", tag = "identities", params(Wanted), responses(
     (status = 200, body = Vec<IdentityView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Page {
     apart(move || {
@@ -52,23 +51,21 @@ pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted
     .await
 }
 
-/// One identity.
+/// Get an identity
 #[utoipa::path(get, operation_id = "show_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
     (status = 200, body = IdentityView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn show(State(broker): State<Arc<Broker>>, Path(name): Path<String>) -> Result<Json<IdentityView>, Fault> {
     broker.identities.directory.get(&name).map(Json).ok_or_else(|| unknown(&name))
 }
 
-/// Make or replace an identity. Its live sessions end when what they rest on has changed.
+/// Create or replace an identity
+///
+/// Its sessions end if their credentials have changed.
 #[utoipa::path(put, operation_id = "put_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)),
     request_body = IdentityDraft, responses(
     (status = 200, body = IdentityPut),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn put(
     State(broker): State<Arc<Broker>>,
@@ -94,12 +91,11 @@ pub struct Import {
 /// The most identities of one import.
 const IMPORTED: usize = 5_000;
 
-/// Make or replace many identities at once, all or none.
+/// Create or replace many identities
+///
+/// All or none.
 #[utoipa::path(post, operation_id = "import_identities", path = "/identities", tag = "identities", request_body = Import, responses(
     (status = 200, body = ImportResult),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn import(
     State(broker): State<Arc<Broker>>,
@@ -107,11 +103,11 @@ pub async fn import(
     Body(Import { identities, dry_run }): Body<Import>,
 ) -> Result<Json<ImportResult>, Fault> {
     if identities.len() > IMPORTED {
-        let detail = format!("there are {} identities; at most {IMPORTED} are taken at a time", identities.len());
-        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "too many at a time", detail));
+        let detail = format!("The request has {} identities; the limit is {IMPORTED} at a time.", identities.len());
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Too many identities", detail));
     }
     let faults = broker.identities.directory.check_many(&identities).into_iter();
-    let faults: Vec<_> = faults.map(|(place, words)| ImportFault { place: place as u64, words }).collect();
+    let faults: Vec<_> = faults.map(|(place, explanation)| ImportFault { place: place as u64, explanation }).collect();
     let effects = broker.identities.directory.foresee(&identities);
     let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
     let (made, changed, unchanged) =
@@ -133,12 +129,12 @@ pub async fn import(
     Ok(Json(result))
 }
 
-/// Remove an identity and end its sessions.
+/// Remove an identity
+///
+/// Its sessions end.
 #[utoipa::path(delete, operation_id = "remove_identity", path = "/identities/{name}", tag = "identities", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
-    (status = 503, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn remove(
     State(broker): State<Arc<Broker>>,
@@ -152,6 +148,6 @@ pub async fn remove(
 }
 
 fn unknown(name: &str) -> Fault {
-    let detail = format!("there is no identity {name}; /api/v1/identities lists all");
-    Fault::new(StatusCode::NOT_FOUND, "no such identity", detail)
+    let detail = format!("There is no identity {name}. GET /api/v1/identities lists all.");
+    Fault::new(StatusCode::NOT_FOUND, "Identity not found", detail)
 }

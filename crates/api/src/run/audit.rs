@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{people::AuditView, problem::Problem};
+use moorfall_contract::people::AuditView;
 use moorfall_store::AuditRecord;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -34,10 +34,11 @@ pub struct Wanted {
     before: Option<i64>,
 }
 
-/// What was changed, by whom and from where, newest first.
+/// List changes
+///
+/// Who made them, when and from where; newest first.
 #[utoipa::path(get, operation_id = "list_audit", path = "/audit", tag = "people", params(Wanted), responses(
     (status = 200, body = Vec<AuditView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn audit(
     State(broker): State<Arc<Broker>>,

@@ -3,10 +3,7 @@ use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{
-    people::{Me, PersonView, Role},
-    problem::Problem,
-};
+use moorfall_contract::people::{Me, PersonView, Role};
 use moorfall_core::ADMINISTRATOR;
 use moorfall_store::{Deed, PersonRecord};
 use serde::Deserialize;
@@ -18,14 +15,14 @@ use crate::{
         operator::Operator,
         problem::{Body, Fault},
         reading::Path,
+        responses::NotFound,
     },
     state::App,
 };
 
-/// Who is signed in.
+/// Get the signed-in person
 #[utoipa::path(get, operation_id = "me", path = "/me", tag = "people", responses(
     (status = 200, body = Me),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn me(Extension(operator): Extension<Operator>) -> Json<Me> {
     Json(Me { name: operator.name.to_string(), role: operator.role })
@@ -50,22 +47,22 @@ pub struct PersonDraft {
 /// The shortest password of a person, characters.
 const PASSWORD: usize = 10;
 
-/// Everyone who may run the broker, by name. Whoever has the administrator's secret may, too.
+/// List people
+///
+/// By name. Whoever has the secret of the administrator can sign in, too.
 #[utoipa::path(get, operation_id = "list_people", path = "/people", tag = "people", responses(
     (status = 200, body = Vec<PersonView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<PersonView>>, Fault> {
     Ok(Json(broker.store().people().await?.iter().map(view).collect()))
 }
 
-/// Make or change a person. With another password or role all their sign-ins end.
+/// Create or change a person
+///
+/// With another password or role, all their sign-ins end.
 #[utoipa::path(put, operation_id = "put_person", path = "/people/{name}", tag = "people", params(("name" = String, Path)),
     request_body = PersonDraft, responses(
     (status = 200, body = PersonView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn put(
     State(App { broker, people, .. }): State<App>,
@@ -73,12 +70,12 @@ pub async fn put(
     Path(name): Path<String>,
     Body(draft): Body<PersonDraft>,
 ) -> Result<Json<PersonView>, Fault> {
-    let wrong = |detail: &str| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "person not acceptable", detail);
+    let wrong = |detail: &str| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid person", detail);
     if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) || name == ADMINISTRATOR {
-        return Err(wrong("a name has from 1 to 128 bytes without control characters, and is not administrator"));
+        return Err(wrong("A name has 1 to 128 bytes, without control characters, and is not `administrator`."));
     }
     if draft.password.as_ref().is_some_and(|password| password.chars().count() < PASSWORD || password.len() > 1_024) {
-        return Err(wrong("a person's password has at least ten characters, and 1,024 bytes at most"));
+        return Err(wrong("A password has at least 10 characters and at most 1,024 bytes."));
     }
     let before = broker.store().person(&name).await?;
     let hash = match draft.password {
@@ -94,19 +91,19 @@ pub async fn put(
     };
     let by = operator.author();
     let put = broker.store().put_person(&name, hash.as_deref(), role, ends_sign_ins, &by, |_| deed);
-    let record = put.await?.ok_or_else(|| wrong("a new person needs a password"))?;
+    let record = put.await?.ok_or_else(|| wrong("A new person needs a password."))?;
     if ends_sign_ins {
         people.sign_ins.forget(&name);
     }
     Ok(Json(view(&record)))
 }
 
-/// Remove a person, and end all their sign-ins.
+/// Remove a person
+///
+/// All their sign-ins end.
 #[utoipa::path(delete, operation_id = "remove_person", path = "/people/{name}", tag = "people", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn remove(
     State(App { broker, people, .. }): State<App>,
@@ -117,8 +114,8 @@ pub async fn remove(
     let before = before.map(|record| json!({ "role": record.role }));
     let deed = Deed { before, ..Deed::new("remove", "person", &*name) };
     if !broker.store().remove_person(&name, &operator.author(), &deed).await? {
-        let detail = format!("there is no person {name}; /api/v1/people lists all");
-        return Err(Fault::new(StatusCode::NOT_FOUND, "no such person", detail));
+        let detail = format!("There is no person {name}. GET /api/v1/people lists all.");
+        return Err(Fault::new(StatusCode::NOT_FOUND, "Person not found", detail));
     }
     people.sign_ins.forget(&name);
     Ok(StatusCode::NO_CONTENT)

@@ -3,11 +3,8 @@ use std::sync::Arc;
 
 use axum::extract::State;
 use moorfall_broker::{broker::Broker, clock::date};
-use moorfall_contract::{
-    problem::Problem,
-    topics::{DriftKind, DriftView, RefusalView},
-};
-use moorfall_core::Time;
+use moorfall_contract::topics::{DriftKind, DriftView, RefusalView};
+use moorfall_core::{Time, shown::span};
 use moorfall_live::silence::Silent;
 use time::OffsetDateTime;
 
@@ -16,10 +13,11 @@ use crate::{
     state::App,
 };
 
-/// What live traffic does that the plan doesn't say, and what the plan says that doesn't happen, newest first.
+/// List drift
+///
+/// Differences between live traffic and the plan, newest first.
 #[utoipa::path(get, operation_id = "list_drift", path = "/topics/drift", tag = "topics", params(Part), responses(
     (status = 200, body = Vec<DriftView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn drift(State(App { broker, process, people, .. }): State<App>, Query(part): Query<Part>) -> Page {
     let mut drift: Vec<DriftView> = broker
@@ -29,11 +27,10 @@ pub async fn drift(State(App { broker, process, people, .. }): State<App>, Query
         .into_iter()
         .map(|((topic, breach), seen)| {
             let note = seen.what;
-            let words = if note.words.is_empty() { "no planned path holds this topic".into() } else { note.words };
             DriftView {
                 topic,
                 kind: breach.into(),
-                words,
+                explanation: note.fault.to_string(),
                 count: seen.count,
                 refused: note.refused,
                 first: date(seen.first),
@@ -49,18 +46,19 @@ pub async fn drift(State(App { broker, process, people, .. }): State<App>, Query
 }
 
 fn silent(silent: &Silent, now: Time, started_at: OffsetDateTime) -> DriftView {
-    let (words, last, identity) = match &silent.last {
+    let (explanation, last, identity) = match &silent.last {
         Some((last, identity)) => {
             let (waited, cadence) = ((now - *last).as_secs(), silent.cadence.as_secs());
-            let words = format!("silent for {waited} s; a message is planned every {cadence} s");
-            (words, date(*last), identity.to_string())
+            let explanation =
+                format!("no message for {}; the plan requires one at least every {}", span(waited), span(cadence));
+            (explanation, date(*last), identity.to_string())
         }
-        None => ("planned, and not heard since the service started".into(), started_at, String::new()),
+        None => ("no message since the service started".into(), started_at, String::new()),
     };
     DriftView {
         topic: silent.topic.clone(),
         kind: DriftKind::Silent,
-        words,
+        explanation,
         count: 0,
         refused: 0,
         first: last,
@@ -70,19 +68,20 @@ fn silent(silent: &Silent, now: Time, started_at: OffsetDateTime) -> DriftView {
     }
 }
 
-/// Attempts to publish and subscribe that were refused since the start, newest first.
+/// List refusals
+///
+/// Attempts to publish and subscribe that have been refused since the service started, newest first.
 #[utoipa::path(get, operation_id = "list_refusals", path = "/access/refusals", tag = "design", params(Part), responses(
     (status = 200, body = Vec<RefusalView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn refusals(State(broker): State<Arc<Broker>>, Query(part): Query<Part>) -> Page {
     let list = broker.live.refusals.list().into_iter().map(|((identity, act, cause), seen)| RefusalView {
         identity: identity.to_string(),
         client_id: seen.what.client_id,
         act: act.into(),
-        topic: seen.what.topic,
+        topic: seen.what.refusal.topic.to_string(),
         cause: cause.to_string(),
-        words: seen.what.words,
+        explanation: seen.what.refusal.to_string(),
         count: seen.count,
         first: date(seen.first),
         last: date(seen.last),

@@ -3,10 +3,7 @@ use std::sync::Arc;
 
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner};
-use moorfall_contract::{
-    problem::Problem,
-    topics::{Match, NearMiss},
-};
+use moorfall_contract::topics::{Match, NearMiss};
 use moorfall_core::near_miss::{self, Value, near_miss};
 use moorfall_live::topics::search as topic_search;
 use moorfall_wire::TopicFilter;
@@ -31,16 +28,16 @@ pub struct Filter {
     limit: Limit<20, 1_000>,
 }
 
-/// Which planned and which live topics a filter catches, and which near misses it doesn't, and where each falls out.
+/// Match a topic filter
+///
+/// The planned and live topics that it matches, and near misses with the level at which they stop matching.
 #[utoipa::path(get, operation_id = "match_topics", path = "/topics/match", tag = "topics", params(Filter), responses(
     (status = 200, body = Match),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Filter>) -> Result<Json<Match>, Fault> {
     let filter = TopicFilter::new(wanted.filter.clone()).map_err(|error| {
-        let detail = format!("{:?} is not a topic filter: {error}", wanted.filter);
-        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+        let detail = format!("\"{}\" is not a valid topic filter: {error}.", wanted.filter);
+        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid topic filter", detail)
     })?;
     let filter = inner(&filter);
     let limit = wanted.limit.0;
@@ -48,7 +45,7 @@ pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Fil
 }
 
 fn view(topic: String, miss: &near_miss::NearMiss) -> NearMiss {
-    NearMiss { topic, level: miss.level, words: miss.why.to_string() }
+    NearMiss { topic, level: miss.level, explanation: miss.why.to_string() }
 }
 
 fn match_of(broker: &Broker, filter: &TopicFilter, limit: usize) -> Match {

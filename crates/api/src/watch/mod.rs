@@ -1,8 +1,8 @@
 //! What goes on.
 
+pub mod draft_lines;
 pub mod drift;
 pub mod filter_match;
-pub mod plan_lines;
 pub mod readings;
 pub mod recordings;
 pub mod retained;

@@ -2,18 +2,19 @@
 use std::{convert::Infallible, sync::Arc};
 
 use axum::{
-    Extension,
+    Extension, Json,
     extract::State,
     http::StatusCode,
     response::sse::{Event, KeepAlive, Sse},
 };
 use futures_util::{Stream, stream};
-use moorfall_contract::{problem::Problem, readings::LiveReading};
+use moorfall_contract::readings::{LiveReading, MeasureView};
+use moorfall_core::measure::MEASURES;
 use moorfall_watch::sampler::Reading;
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::{
-    http::{operator::Operator, problem::Fault},
+    http::{operator::Operator, problem::Fault, responses::TooMany},
     state::App,
 };
 
@@ -23,16 +24,16 @@ fn view(Reading { at, sessions, rates, average, totals }: &Reading) -> LiveReadi
         sessions: *sessions as u64,
         rates: (*rates).into(),
         average: (*average).into(),
-        withheld: totals.withheld,
-        refused: totals.refused,
+        totals: (*totals).into(),
     }
 }
 
-/// A stream of server-sent events named `reading`, one each second.
+/// Stream live readings
+///
+/// Server-sent events named `reading`, one each second.
 #[utoipa::path(get, path = "/live", tag = "service", responses(
     (status = 200, body = LiveReading, content_type = "text/event-stream"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json"),
+    TooMany,
 ))]
 pub async fn live(
     State(App { broker, watch, people, .. }): State<App>,
@@ -40,8 +41,8 @@ pub async fn live(
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Fault> {
     let most = broker.limits.live_streams_per_person;
     let ticket = people.sign_ins.streams.take(Arc::clone(&operator.name), most, usize::MAX).ok_or_else(|| {
-        let detail = format!("{} has {most} live streams open, as many as may be; close one", operator.name);
-        Fault::new(StatusCode::TOO_MANY_REQUESTS, "too many live streams", detail)
+        let detail = format!("The limit of {most} live streams for {} is reached. Close one.", operator.name);
+        Fault::new(StatusCode::TOO_MANY_REQUESTS, "Too many live streams", detail)
     })?;
     let readings = watch.readings();
     let stopping = broker.common.stopping.clone();
@@ -72,4 +73,14 @@ pub async fn live(
         }
     });
     Ok(Sse::new(events).keep_alive(KeepAlive::default()))
+}
+
+/// List the measures
+///
+/// The catalogue: the fields of totals and rates, with their units and what they say.
+#[utoipa::path(get, operation_id = "list_measures", path = "/measures", tag = "service", responses(
+    (status = 200, body = Vec<MeasureView>),
+))]
+pub async fn measures() -> Json<Vec<MeasureView>> {
+    Json(MEASURES.iter().map(MeasureView::from).collect())
 }

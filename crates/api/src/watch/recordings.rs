@@ -3,11 +3,8 @@ use std::{sync::Arc, time::Duration};
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, clock::date, sessions::Sessions};
-use moorfall_contract::{
-    journeys::{
-        Outcome, PlanVerdict, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
-    },
-    problem::Problem,
+use moorfall_contract::journeys::{
+    Outcome, PlanVerdict, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
 };
 use moorfall_core::Time;
 use moorfall_live::journeys::{self as recorder, End, Journey, Lead, Recording, TooMany};
@@ -20,6 +17,7 @@ use crate::http::{
     preview::preview,
     problem::{Body, Fault},
     reading::{Limit, Path, Query},
+    responses::{Conflict, NotFound},
 };
 
 /// What is to be recorded.
@@ -62,8 +60,8 @@ fn message(sessions: &Sessions, journey: &Journey) -> RecordedMessage {
         bytes: journey.bytes as u64,
         preview: preview(&journey.payload),
         more: journey.bytes > journey.payload.len(),
-        refused: journey.refused.clone(),
-        access: journey.publisher.access.clone(),
+        refused: journey.refused.as_ref().map_or_else(String::new, ToString::to_string),
+        access: journey.publisher.access.as_ref().map_or_else(String::new, ToString::to_string),
         plan: journey.publisher.plan.clone().map(PlanVerdict::from),
         recipients: journey.total,
         queued: number(&[Outcome::Queued]),
@@ -81,27 +79,25 @@ fn recipient(sessions: &Sessions, began: Time, lead: &Lead) -> RecipientView {
         _ => None,
     };
     let sent = || sent_after.map(|millis| format!("sent after {}", short(millis)));
-    let (outcome, words) = match (&lead.end, lead.sent) {
+    let (outcome, explanation) = match (&lead.end, lead.sent) {
         (Some(End::Withheld(why)), None) => (Outcome::Withheld, why.to_string()),
         (Some(End::Withheld(why)), Some(_)) => (Outcome::Withheld, format!("{}; {why}", sent().unwrap_or_default())),
         (Some(End::Answered(_, reason)), _) => {
             let after = short(answered_after.unwrap_or_default());
             if reason.is_error() {
-                (Outcome::Refused, format!("the client does not take it: {reason}, after {after}"))
+                (Outcome::Refused, format!("refused by the client after {after}: {reason}"))
             } else {
                 (Outcome::Acknowledged, format!("acknowledged after {after}"))
             }
         }
         (None, Some(_)) => {
-            let words = sent().unwrap_or_default();
+            let explanation = sent().unwrap_or_default();
             let waits = if lead.qos == QoS::AtMostOnce { "" } else { ", not acknowledged yet" };
-            (Outcome::Sent, words + waits)
+            (Outcome::Sent, explanation + waits)
         }
         (None, None) => match sessions.registry.get(&lead.client_id).filter(|record| record.key == lead.session) {
-            Some(record) if record.is_connected() => {
-                (Outcome::Queued, format!("waits to be sent: {} in its queue", record.queue().0))
-            }
-            _ => (Outcome::Queued, "its client is away".into()),
+            Some(record) if record.is_connected() => (Outcome::Queued, format!("{} queued", record.queue().0)),
+            _ => (Outcome::Queued, "the client is disconnected".into()),
         },
     };
     RecipientView {
@@ -110,7 +106,7 @@ fn recipient(sessions: &Sessions, began: Time, lead: &Lead) -> RecipientView {
         shared: lead.shared.as_ref().map(ToString::to_string).unwrap_or_default(),
         qos: lead.qos.level(),
         outcome,
-        words,
+        explanation,
         sent_after,
         answered_after,
     }
@@ -125,41 +121,40 @@ fn short(millis: f64) -> String {
 }
 
 fn absent(number: u64) -> Fault {
-    let detail = format!("there is no recording {number}; the service holds the last eight since it started");
-    Fault::new(StatusCode::NOT_FOUND, "no such recording", detail)
+    let detail = format!("There is no recording {number}. The service holds the latest eight.");
+    Fault::new(StatusCode::NOT_FOUND, "Recording not found", detail)
 }
 
-/// Record what becomes of live messages, for a while.
+/// Start a recording
 #[utoipa::path(post, operation_id = "begin_recording", path = "/recordings", tag = "recordings", request_body = RecordingOrder, responses(
     (status = 201, body = RecordingView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    Conflict,
 ))]
 pub async fn begin(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(RecordingOrder { filter, seconds }): Body<RecordingOrder>,
 ) -> Result<(StatusCode, Json<RecordingView>), Fault> {
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "recording not acceptable", detail);
-    let filter = TopicFilter::new(filter.clone()).map_err(|error| wrong(format!("{filter:?}: {error}")))?;
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid recording", detail);
+    let filter = TopicFilter::new(filter.clone())
+        .map_err(|error| wrong(format!("\"{filter}\" is not a valid topic filter: {error}.")))?;
     let longest = recorder::LONGEST.as_secs();
     if !(1..=longest).contains(&seconds) {
-        return Err(wrong(format!("a recording takes from 1 to {longest} seconds, and not {seconds}")));
+        return Err(wrong(format!("A recording runs for 1 to {longest} seconds, not {seconds}.")));
     }
     let begun = broker.sessions.begin_recording(inner(&filter), Duration::from_secs(seconds), &operator.author());
     let recording = begun.map_err(|TooMany| {
-        let detail = "eight recordings run already, as many as may; end one of them".to_owned();
-        Fault::new(StatusCode::CONFLICT, "too many recordings", detail)
+        let detail = "The limit of eight running recordings is reached. Stop one of them.".to_owned();
+        Fault::new(StatusCode::CONFLICT, "Too many recordings", detail)
     })?;
     Ok((StatusCode::CREATED, Json(view(&recording))))
 }
 
-/// The recordings that the service holds, the newest first.
+/// List recordings
+///
+/// Newest first.
 #[utoipa::path(get, operation_id = "list_recordings", path = "/recordings", tag = "recordings", responses(
     (status = 200, body = [RecordingView]),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Json<Vec<RecordingView>> {
     Json(broker.live.recorder.all(broker.now()).iter().map(view).collect())
@@ -179,11 +174,12 @@ pub struct Wanted {
     limit: Limit<100, 500>,
 }
 
-/// A recording and its messages, the newest first.
+/// Get a recording with its messages
+///
+/// Newest first.
 #[utoipa::path(get, operation_id = "show_recording", path = "/recordings/{number}", tag = "recordings", params(("number" = u64, Path), Wanted), responses(
     (status = 200, body = RecordingDetails),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
@@ -199,30 +195,30 @@ pub async fn show(
     }))
 }
 
-/// What became of one recorded message.
+/// Get the journey of a recorded message
 #[utoipa::path(get, operation_id = "recorded_journey", path = "/recordings/messages/{number}", tag = "recordings", params(("number" = u64, Path)), responses(
     (status = 200, body = RecordedJourney),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn journey(
     State(broker): State<Arc<Broker>>,
     Path(number): Path<u64>,
 ) -> Result<Json<RecordedJourney>, Fault> {
     let found = broker.live.recorder.journey(number).ok_or_else(|| {
-        let detail = format!("message {number} is not held; a recording holds its newest {}", recorder::MESSAGES);
-        Fault::new(StatusCode::NOT_FOUND, "no such message", detail)
+        let detail =
+            format!("Message {number} is no longer held. A recording holds its newest {}.", recorder::MESSAGES);
+        Fault::new(StatusCode::NOT_FOUND, "Message not found", detail)
     })?;
     let recipients = found.leads.iter().map(|lead| recipient(&broker.sessions, found.at, lead)).collect();
     Ok(Json(RecordedJourney { message: message(&broker.sessions, &found), recipients }))
 }
 
-/// End a recording; what it holds stays.
-#[utoipa::path(post, operation_id = "end_recording", path = "/recordings/{number}/end", tag = "recordings", params(("number" = u64, Path)), responses(
+/// Stop a recording
+///
+/// Its messages stay.
+#[utoipa::path(post, operation_id = "stop_recording", path = "/recordings/{number}/stop", tag = "recordings", params(("number" = u64, Path)), responses(
     (status = 200, body = RecordingView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn end(
     State(broker): State<Arc<Broker>>,

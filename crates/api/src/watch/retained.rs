@@ -3,9 +3,8 @@ use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::deeds::Restored};
-use moorfall_contract::{
-    problem::Problem,
-    retained::{ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView},
+use moorfall_contract::retained::{
+    ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView,
 };
 use moorfall_core::Message;
 use moorfall_wire::{TopicFilter, TopicName};
@@ -17,6 +16,7 @@ use crate::http::{
     operator::Operator,
     problem::{Body, Fault},
     reading::{Limit, Query},
+    responses::NotFound,
 };
 
 /// Characters of a payload that are shown in a list.
@@ -68,16 +68,16 @@ fn everything() -> String {
 
 fn read_filter(text: &str) -> Result<TopicFilter, Fault> {
     TopicFilter::new(text.to_owned()).map_err(|error| {
-        let detail = format!("{text:?} is not a topic filter: {error}");
-        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic filter", detail)
+        let detail = format!("\"{text}\" is not a valid topic filter: {error}.");
+        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid topic filter", detail)
     })
 }
 
-/// Retained messages that a filter matches.
+/// List retained messages
+///
+/// Those that a topic filter matches.
 #[utoipa::path(get, operation_id = "list_retained", path = "/retained", tag = "retained", params(Wanted), responses(
     (status = 200, body = RetainedList),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(
     State(broker): State<Arc<Broker>>,
@@ -85,8 +85,8 @@ pub async fn list(
 ) -> Result<Json<RetainedList>, Fault> {
     let filter = read_filter(&wanted.filter)?;
     if wanted.after.is_some() && wanted.sort != Order::Topic {
-        let detail = "`after` goes with the order by topic; leave it out, or sort by topic";
-        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "no such order", detail));
+        let detail = "`after` works only with the order by topic. Leave it out, or sort by topic.";
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid order", detail));
     }
     Ok(Json(apart(move || list_of(&broker, &filter, &wanted)).await))
 }
@@ -142,19 +142,18 @@ pub struct Of {
     topic: String,
 }
 
-/// One retained message with its payload.
+/// Get a retained message with its payload
 #[utoipa::path(get, operation_id = "show_retained", path = "/retained/message", tag = "retained", params(Of), responses(
     (status = 200, body = RetainedMessage),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
     Query(Of { topic }): Query<Of>,
 ) -> Result<Json<RetainedMessage>, Fault> {
     let missing = || {
-        let detail = format!("{topic} has no retained message; /api/v1/retained lists what there is");
-        Fault::new(StatusCode::NOT_FOUND, "no retained message", detail)
+        let detail = format!("{topic} has no retained message. GET /api/v1/retained lists all.");
+        Fault::new(StatusCode::NOT_FOUND, "Retained message not found", detail)
     };
     let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
     let message = broker.sessions.router.retained_of(&name).ok_or_else(missing)?;
@@ -178,56 +177,56 @@ pub struct Clearing {
     topics: Vec<String>,
 }
 
-/// Clear the retained messages of topics. Who subscribes to them is sent an empty message, as if it were published.
+/// Clear retained messages
+///
+/// Subscribers receive an empty message for each, as if it were published.
 #[utoipa::path(post, operation_id = "clear_retained", path = "/retained/clear", tag = "retained", request_body = Clearing, responses(
     (status = 200, body = ClearedView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn clear(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Body(Clearing { topics }): Body<Clearing>,
 ) -> Result<Json<ClearedView>, Fault> {
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "topics not acceptable", detail);
+    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid topics", detail);
     if topics.is_empty() || topics.len() > CLEARED {
-        return Err(wrong(format!("from 1 to {CLEARED} topics are cleared at a time, and there are {}", topics.len())));
+        return Err(wrong(format!("A request clears 1 to {CLEARED} topics; this one has {}.", topics.len())));
     }
     let named: Result<Vec<TopicName>, _> = topics.into_iter().map(TopicName::new).collect();
-    let named = named.map_err(|error| wrong(format!("not a topic name: {error}")))?;
-    let (gone, undo) = broker.sessions.clear_retained(named, &operator.author());
+    let named = named.map_err(|error| wrong(format!("Invalid topic name: {error}.")))?;
+    let (gone, restore_key) = broker.sessions.clear_retained(named, &operator.author());
     Ok(Json(ClearedView {
         topics: gone.iter().map(|message| message.topic.to_string()).collect(),
         bytes: gone.iter().map(|message| message.weight() as u64).sum(),
-        undo,
+        restore_key,
     }))
 }
 
 /// What is to be brought back.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Undoing {
+pub struct Restoring {
     /// What clearing gave.
-    undo: String,
+    restore_key: String,
 }
 
-/// Bring back retained messages that were cleared, where none has come since. It is possible for the last clearings
-/// since the service started.
-#[utoipa::path(post, operation_id = "restore_retained", path = "/retained/restore", tag = "retained", request_body = Undoing, responses(
+/// Restore cleared messages
+///
+/// Where no newer message has arrived. Only the latest clears can be restored, until the service stops.
+#[utoipa::path(post, operation_id = "restore_retained", path = "/retained/restore", tag = "retained", request_body = Restoring, responses(
     (status = 200, body = RestoredView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn restore(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
-    Body(Undoing { undo }): Body<Undoing>,
+    Body(Restoring { restore_key }): Body<Restoring>,
 ) -> Result<Json<RestoredView>, Fault> {
-    let Some(Restored { restored, replaced }) = broker.sessions.restore_retained(&undo, &operator.author()) else {
-        let detail = "what was cleared then is not at hand any more; only the last clearings can be taken back";
-        return Err(Fault::new(StatusCode::NOT_FOUND, "nothing to bring back", detail.to_owned()));
+    let Some(Restored { restored, replaced }) = broker.sessions.restore_retained(&restore_key, &operator.author())
+    else {
+        let detail = "These messages can no longer be restored. Only the latest clears are held, and only until the \
+                      service stops.";
+        return Err(Fault::new(StatusCode::NOT_FOUND, "Nothing to restore", detail.to_owned()));
     };
     Ok(Json(RestoredView { restored, kept: replaced }))
 }

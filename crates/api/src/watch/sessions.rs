@@ -10,7 +10,6 @@ use moorfall_broker::{
 };
 use moorfall_contract::{
     kinds::SignedInBy,
-    problem::Problem,
     sessions::{SessionList, SessionView},
 };
 use serde::Deserialize;
@@ -22,6 +21,7 @@ use crate::http::{
     operator::Operator,
     problem::Fault,
     reading::{Limit, Path, Query},
+    responses::NotFound,
 };
 
 /// Which sessions are asked for.
@@ -40,10 +40,11 @@ pub struct Wanted {
     limit: Limit<500, 10_000>,
 }
 
-/// Sessions, connected or away, by client identifier.
+/// List sessions
+///
+/// Connected and disconnected, by client identifier.
 #[utoipa::path(get, operation_id = "list_sessions", path = "/sessions", tag = "sessions", params(Wanted), responses(
     (status = 200, body = SessionList),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<SessionList> {
     apart(move || Json(list_of(&broker, &wanted))).await
@@ -70,11 +71,10 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> SessionList {
     SessionList { total, sessions }
 }
 
-/// One session.
+/// Get a session
 #[utoipa::path(get, operation_id = "show_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 200, body = SessionView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
@@ -83,11 +83,12 @@ pub async fn show(
     find(&broker, &client_id).map(|record| Json(view(&record)))
 }
 
-/// End a session: the client is disconnected, what was kept for it is dropped, and it may connect again.
+/// End a session
+///
+/// The client is disconnected, and its queued messages are lost. It can connect again.
 #[utoipa::path(delete, operation_id = "end_session", path = "/sessions/{client_id}", tag = "sessions", params(("client_id" = String, Path)), responses(
     (status = 204, description = "The session ends"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn end(
     State(broker): State<Arc<Broker>>,
@@ -101,10 +102,9 @@ pub async fn end(
 
 fn find(broker: &Broker, client_id: &str) -> Result<Arc<SessionRecord>, Fault> {
     broker.sessions.registry.get(client_id).ok_or_else(|| {
-        let detail = format!(
-            "there is no session of a client with the identifier {client_id}; /api/v1/sessions lists what there is"
-        );
-        Fault::new(StatusCode::NOT_FOUND, "no such session", detail)
+        let detail =
+            format!("There is no session with the client identifier {client_id}. GET /api/v1/sessions lists all.");
+        Fault::new(StatusCode::NOT_FOUND, "Session not found", detail)
     })
 }
 
@@ -155,7 +155,7 @@ fn view(record: &SessionRecord) -> SessionView {
         dropped,
         withheld: record.withheld.load(Ordering::Relaxed),
         refused: totals.refused,
-        last_refusal: refusal.as_ref().map_or_else(String::new, |refusal| refusal.words.clone()),
-        last_refusal_at: refusal.map(|refusal| refusal.at),
+        last_refusal: refusal.as_ref().map_or_else(String::new, |last| last.1.to_string()),
+        last_refusal_at: refusal.map(|last| last.0),
     }
 }

@@ -3,20 +3,17 @@ use std::{collections::BTreeMap, sync::atomic::Ordering};
 
 use axum::{Json, extract::State};
 use moorfall_broker::{broker::Broker, listeners::listener::Listener};
-use moorfall_contract::{
-    problem::Problem,
-    readings::LiveRates,
-    status::{Health, Limits, ListenerView, Status},
-};
+use moorfall_contract::status::{Health, Limits, ListenerView, Status};
 use time::OffsetDateTime;
 
 use super::warnings::warnings;
 use crate::state::App;
 
-/// The state of the service: where it listens, what it carries, whether something is wrong.
+/// Get the status of the service
+///
+/// Its listeners, its traffic, its warnings.
 #[utoipa::path(get, path = "/status", tag = "service", responses(
     (status = 200, body = Status),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn status(State(app): State<App>) -> Json<Status> {
     let App { broker, process, watch, .. } = &app;
@@ -45,11 +42,8 @@ pub async fn status(State(app): State<App>) -> Json<Status> {
         retained: retained as u64,
         retained_bytes: retained_bytes as u64,
         identities: broker.identities.directory.count() as u64,
-        rates: LiveRates::from(watch.average()),
-        messages_in: totals.messages_in,
-        messages_out: totals.messages_out,
-        withheld: totals.withheld,
-        refused: totals.refused,
+        rates: watch.average().into(),
+        totals: totals.into(),
         limits: limits(&broker.limits),
         turned_away: turned_away(&app),
     })

@@ -1,10 +1,7 @@
 //! Throughput over time, from the database.
 
 use axum::{Json, extract::State, http::StatusCode};
-use moorfall_contract::{
-    problem::Problem,
-    readings::{Throughput, ThroughputPoint},
-};
+use moorfall_contract::readings::{Throughput, ThroughputPoint};
 use moorfall_store::{Resolution, Sample};
 use serde::Deserialize;
 use time::{Duration, OffsetDateTime};
@@ -35,19 +32,17 @@ fn default_minutes() -> i64 {
     15
 }
 
-/// Throughput over the last minutes, hours or days.
+/// Get throughput over time
 #[utoipa::path(get, path = "/throughput", tag = "service", params(Span), responses(
     (status = 200, body = Throughput),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn throughput(
     State(App { broker, watch, .. }): State<App>,
     Query(span): Query<Span>,
 ) -> Result<Json<Throughput>, Fault> {
     if !(1..=LONGEST).contains(&span.minutes) {
-        let detail = format!("minutes is {}; it can be from 1 to {LONGEST}", span.minutes);
-        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "span not acceptable", detail));
+        let detail = format!("`minutes` is {}; it must be from 1 to {LONGEST}.", span.minutes);
+        return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid span", detail));
     }
     let resolution = if span.minutes <= FINE { Resolution::Second } else { Resolution::Minute };
     let since = OffsetDateTime::now_utc() - Duration::minutes(span.minutes);
@@ -55,7 +50,7 @@ pub async fn throughput(
         Ok(samples) => samples,
         // What is in memory is better than nothing; the status says that the database is away.
         Err(error) => {
-            tracing::debug!(%error, "throughput is answered from memory alone");
+            tracing::debug!(%error, "throughput is read only from memory");
             Vec::new()
         }
     };
@@ -66,13 +61,9 @@ pub async fn throughput(
 }
 
 fn point(sample: &Sample) -> ThroughputPoint {
-    let rate = |count: i64| count as f64 / sample.span_seconds;
     ThroughputPoint {
         at: sample.at,
         sessions: u64::try_from(sample.sessions).unwrap_or(0),
-        messages_in: rate(sample.messages_in),
-        messages_out: rate(sample.messages_out),
-        bytes_in: rate(sample.bytes_in),
-        bytes_out: rate(sample.bytes_out),
+        rates: sample.counts.over(std::time::Duration::from_secs_f64(sample.span_seconds)).into(),
     }
 }

@@ -3,10 +3,7 @@ use std::sync::Arc;
 
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
-use moorfall_contract::{
-    problem::Problem,
-    topics::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage},
-};
+use moorfall_contract::topics::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage};
 use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
 use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
 use moorfall_wire::TopicName;
@@ -14,7 +11,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
-    http::{apart::apart, preview::preview, problem::Fault, reading::Query},
+    http::{apart::apart, preview::preview, problem::Fault, reading::Query, responses::Conflict},
     watch::topics::view,
 };
 
@@ -33,12 +30,12 @@ pub struct Wanted {
     after: u64,
 }
 
-/// One topic. Its messages are gathered from the first call on, until nobody has asked for a minute.
+/// Get a topic
+///
+/// Its messages are collected from the first call on, until nobody has asked for a minute.
 #[utoipa::path(get, operation_id = "show_topic", path = "/topics/topic", tag = "topics", params(Wanted), responses(
     (status = 200, body = TopicDetails),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    Conflict,
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
@@ -49,12 +46,17 @@ pub async fn show(
 
 fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, Fault> {
     let name = TopicName::new(topic.clone()).map_err(|error| {
-        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not a topic name", format!("{topic:?}: {error}"))
+        Fault::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "Invalid topic name",
+            format!("\"{topic}\" is not a valid topic name: {error}."),
+        )
     })?;
     let now = broker.now();
     let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
-        let detail = format!("{WATCHED} topics are looked at already, as many as may; try again in a minute");
-        Fault::new(StatusCode::CONFLICT, "too many topics are looked at", detail)
+        let detail =
+            format!("The limit of {WATCHED} topics that are watched at a time is reached. Try again in a minute.");
+        Fault::new(StatusCode::CONFLICT, "Too many topics watched", detail)
     })?;
     let policy = broker.design.policy();
     let plan = policy.plan();
@@ -109,7 +111,7 @@ fn rule_on(rule: &Rule, topic: &str) -> Option<RuleOnTopic> {
     let topics: Vec<String> = topics.map(ToString::to_string).collect();
     (!topics.is_empty()).then(|| RuleOnTopic {
         rule: rule.name.clone(),
-        effect: rule.effect.into(),
+        verdict: rule.verdict.into(),
         who: rule.who.to_string(),
         publish: rule.acts.contains(&Act::Publish),
         subscribe: rule.acts.contains(&Act::Subscribe),

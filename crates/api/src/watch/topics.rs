@@ -3,10 +3,7 @@ use std::sync::{Arc, atomic::Ordering};
 
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date};
-use moorfall_contract::{
-    problem::Problem,
-    topics::{TopicList, TopicView},
-};
+use moorfall_contract::topics::{TopicList, TopicView};
 use moorfall_live::topics::hierarchy::{First, View};
 use moorfall_wire::TopicName;
 use serde::Deserialize;
@@ -17,6 +14,7 @@ use crate::http::{
     preview::preview,
     problem::Fault,
     reading::{Limit, Query},
+    responses::NotFound,
 };
 
 /// Which levels are asked for.
@@ -30,18 +28,19 @@ pub struct Wanted {
     sort: String,
     /// Topics themselves, however deep, in place of levels.
     #[serde(default)]
-    whole: bool,
+    flat: bool,
     /// At most so many.
     #[serde(default)]
     #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
     limit: Limit<200, 5_000>,
 }
 
-/// The live topic hierarchy, level by level.
+/// List the live topic hierarchy
+///
+/// Level by level.
 #[utoipa::path(get, operation_id = "list_topics", path = "/topics", tag = "topics", params(Wanted), responses(
     (status = 200, body = TopicList),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Result<Json<TopicList>, Fault> {
     apart(move || list_of(&broker, &wanted)).await.map(Json)
@@ -54,13 +53,13 @@ fn list_of(broker: &Broker, wanted: &Wanted) -> Result<TopicList, Fault> {
     let total = match prefix {
         None => broker.live.topics.total(now),
         Some(prefix) => broker.live.topics.view(prefix, now).ok_or_else(|| {
-            let detail = format!("nothing was published at or below {prefix} since the service started");
-            Fault::new(StatusCode::NOT_FOUND, "no such topic", detail)
+            let detail = format!("No messages have been published at or below {prefix} since the service started.");
+            Fault::new(StatusCode::NOT_FOUND, "Topic not found", detail)
         })?,
     };
     let first = if wanted.sort == "rate" { First::ByRate } else { First::ByName };
     let most = wanted.limit.0;
-    let (levels, count) = if wanted.whole {
+    let (levels, count) = if wanted.flat {
         broker.live.topics.whole(prefix, first, most, now)
     } else {
         broker.live.topics.below(prefix, first, most, now)

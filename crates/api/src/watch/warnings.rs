@@ -21,11 +21,14 @@ pub(crate) fn warnings(App { broker, process, .. }: &App, database: &Health) -> 
     }
     let design = broker.design.in_force();
     if design.revision == 0 && !broker.identities.is_open() {
-        warnings.push("There is no blueprint, so only the administrator may publish and subscribe.".into());
+        warnings.push("There is no blueprint, so only the administrator can publish and subscribe.".into());
     }
     if broker.design.start_differs.load(Ordering::Relaxed) {
         let revision = design.revision;
-        warnings.push(format!("The service was started with another blueprint than revision {revision}, which is in force; apply it with `moorfall blueprint apply`, or start without it."));
+        warnings.push(format!(
+            "The service was started with another blueprint than revision {revision}, which is in \
+                               force. Apply it with `moorfall blueprint apply`, or start the service without it."
+        ));
     }
     warnings.extend(exposed(process));
     warnings.extend(descriptors::warning(&broker.limits));
@@ -33,7 +36,11 @@ pub(crate) fn warnings(App { broker, process, .. }: &App, database: &Health) -> 
     warnings.extend(unreachable(process));
     warnings.extend(ending(process));
     if !database.healthy {
-        warnings.push(format!("The database is away: {}. What must survive waits in memory, and so do the acknowledgements that promise it.", database.trouble));
+        warnings.push(format!(
+            "The database is unavailable. {} Messages for persistent sessions stay in memory, and their acknowledgements \
+             wait until it is back.",
+            database.trouble
+        ));
     }
     warnings
 }
@@ -46,12 +53,12 @@ pub fn exposed(process: &Process) -> Vec<String> {
         if !listener.address.ip().is_loopback() && !listener.transport.is_secure() {
             let Listener { name, address, .. } = &**listener;
             warnings
-                .push(format!("{name} listens on {address} without TLS: passwords cross the network in the clear."));
+                .push(format!("Listener {name} on {address} is without TLS: passwords cross the network unencrypted."));
         }
     }
     if !addresses.http.ip().is_loopback() {
-        let words = "the console and the API listen without TLS: the secret crosses the network in the clear.";
-        warnings.push(format!("On {} {words}", addresses.http));
+        let explanation = "the console and the API are without TLS: passwords cross the network unencrypted.";
+        warnings.push(format!("On {} {explanation}", addresses.http));
     }
     warnings
 }
@@ -71,7 +78,7 @@ pub async fn warn_of_open(broker: Arc<Broker>) {
 }
 
 /// Said in the log, the status and the console for as long as it is so.
-const OPEN_WARNING: &str = "The broker is open: clients without identity may publish and subscribe everything.";
+const OPEN_WARNING: &str = "The broker is open: anonymous clients can publish and subscribe to everything.";
 
 /// Listeners to which nobody can connect, for their clients need a certificate that nobody is trusted to sign.
 fn unreachable(process: &Process) -> Vec<String> {
@@ -83,8 +90,8 @@ fn unreachable(process: &Process) -> Vec<String> {
         .map(|listener| {
             let name = &listener.name;
             format!(
-                "Nobody can connect to {name}: it requires client certificates, and no authority is known that signs \
-                 them; `moorfall authorities add` makes one known."
+                "Nobody can connect to listener {name}: it requires client certificates, and no authority is trusted \
+                 to sign them. Add one with `moorfall authorities add`."
             )
         })
         .collect()
@@ -100,7 +107,7 @@ fn ending(process: &Process) -> Vec<String> {
     ends.filter(|(_, at)| *at - now < time::Duration::days(SOON))
         .map(|(listener, at)| {
             let verb = if at < now { "ended" } else { "ends" };
-            format!("The certificate of {} {verb} on {}: clients then refuse it.", listener.name, at.date())
+            format!("The certificate of {} {verb} on {}. Clients refuse it after that.", listener.name, at.date())
         })
         .collect()
 }

@@ -143,9 +143,9 @@ impl Desk {
     }
 
     /// Waits so long until something has happened to one of these clients after the happening of that number.
-    pub async fn wait(&self, clients: &[(Arc<DeskClient>, u64)], patience: Duration, now: Time) {
+    pub async fn wait(&self, clients: &[(Arc<DeskClient>, u64)], longest: Duration, now: Time) {
         clients.iter().for_each(|(client, _)| client.asked.store(now.as_micros(), Ordering::Relaxed));
-        let waited = timeout(patience, async {
+        let waited = timeout(longest, async {
             loop {
                 let mut notified = std::pin::pin!(self.more.notified());
                 // From here on nothing that happens is missed.

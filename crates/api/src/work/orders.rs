@@ -108,25 +108,26 @@ pub struct DeskFilter {
 }
 
 pub(super) fn wrong(detail: String) -> Fault {
-    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "not acceptable", detail)
+    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid input", detail)
 }
 
 pub(crate) fn read_qos(level: u8) -> Result<QoS, Fault> {
-    QoS::try_from(level).map_err(|level| wrong(format!("there is no QoS {level}; it is 0, 1 or 2")))
+    QoS::try_from(level).map_err(|level| wrong(format!("There is no QoS {level}. Use 0, 1 or 2.")))
 }
 
 pub(crate) fn read_filter(text: String) -> Result<TopicFilter, Fault> {
-    TopicFilter::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic filter: {error}")))
+    TopicFilter::new(text.clone()).map_err(|error| wrong(format!("\"{text}\" is not a valid topic filter: {error}.")))
 }
 
 impl DeskMessage {
     pub(crate) fn read(self) -> Result<Publish, Fault> {
         let Self { topic, payload, qos, retain, expiry, content_type, response_topic, correlation, user } = self;
         let name = |text: String| {
-            TopicName::new(text.clone()).map_err(|error| wrong(format!("{text:?} is not a topic name: {error}")))
+            TopicName::new(text.clone())
+                .map_err(|error| wrong(format!("\"{text}\" is not a valid topic name: {error}.")))
         };
         let payload =
-            STANDARD.decode(&payload).map_err(|error| wrong(format!("the payload is not Base64: {error}")))?;
+            STANDARD.decode(&payload).map_err(|error| wrong(format!("The payload is not Base64: {error}.")))?;
         let mut publish = Publish::new(name(topic)?, payload, read_qos(qos)?);
         publish.retain = retain;
         let properties = &mut publish.properties;

@@ -1,9 +1,10 @@
-//! Set-ups of the desk, kept for everyone who works at it.
+//! Setups of the desk, kept for everyone who works at it.
 use std::sync::Arc;
 
 use axum::{Extension, Json, extract::State, http::StatusCode};
 use moorfall_broker::broker::Broker;
-use moorfall_contract::{desk::DeskSetupView, problem::Problem};
+use moorfall_contract::desk::DeskSetupView;
+use moorfall_core::shown::bytes;
 use moorfall_store::DeskSetup;
 use serde_json::Value;
 
@@ -12,65 +13,61 @@ use crate::{
         operator::Operator,
         problem::{Body, Fault},
         reading::Path,
+        responses::{Conflict, NotFound},
     },
     work::orders::wrong,
 };
 
-/// Set-ups that are kept.
+/// Setups that are kept.
 const SETUPS: i64 = 200;
 
-/// The largest set-up, bytes of JSON.
+/// The largest setup, bytes of JSON.
 const SETUP_BYTES: usize = 64 * 1024;
 
-fn view(DeskSetup { name, panes, changed_by, changed_at }: DeskSetup) -> DeskSetupView {
-    DeskSetupView { name, panes, changed_by, changed_at }
+fn view(DeskSetup { name, clients, changed_by, changed_at }: DeskSetup) -> DeskSetupView {
+    DeskSetupView { name, clients, changed_by, changed_at }
 }
 
-/// All set-ups of the desk.
+/// List setups
 #[utoipa::path(get, operation_id = "list_desk_setups", path = "/desk/setups", tag = "desk", responses(
     (status = 200, body = Vec<DeskSetupView>),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
 ))]
 pub async fn list(State(broker): State<Arc<Broker>>) -> Result<Json<Vec<DeskSetupView>>, Fault> {
     Ok(Json(broker.store().desk_setups().await?.into_iter().map(view).collect()))
 }
 
-/// Keep a set-up of the desk, in place of one of the same name.
+/// Save a setup
+///
+/// Replaces one of the same name.
 #[utoipa::path(put, operation_id = "put_desk_setup", path = "/desk/setups/{name}", tag = "desk", params(("name" = String, Path)), request_body = Value, responses(
     (status = 200, body = DeskSetupView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json"),
-    (status = 422, body = Problem, content_type = "application/problem+json"),
+    Conflict,
 ))]
 pub async fn put(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
     Path(name): Path<String>,
-    Body(panes): Body<Value>,
+    Body(clients): Body<Value>,
 ) -> Result<Json<DeskSetupView>, Fault> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
-        return Err(wrong("a set-up has a name of 1 to 100 characters".into()));
+        return Err(wrong("The name of a setup has 1 to 100 characters.".into()));
     }
-    if panes.to_string().len() > SETUP_BYTES {
-        return Err(wrong(format!("a set-up has {SETUP_BYTES} bytes of JSON at most")));
+    if clients.to_string().len() > SETUP_BYTES {
+        return Err(wrong(format!("A setup has at most {} of JSON.", bytes(SETUP_BYTES as f64))));
     }
-    let put = broker.store().put_desk_setup(name, &panes, SETUPS, &operator.author()).await?;
+    let put = broker.store().put_desk_setup(name, &clients, SETUPS, &operator.author()).await?;
     let put = put.ok_or_else(|| {
-        let detail = format!("there are {SETUPS} set-ups, as many as may be; remove one");
-        Fault::new(StatusCode::CONFLICT, "too many set-ups", detail)
+        let detail = format!("The limit of {SETUPS} setups is reached. Delete one first.");
+        Fault::new(StatusCode::CONFLICT, "Too many setups", detail)
     })?;
     Ok(Json(view(put)))
 }
 
-/// Forget a set-up of the desk.
+/// Delete a setup
 #[utoipa::path(delete, operation_id = "remove_desk_setup", path = "/desk/setups/{name}", tag = "desk", params(("name" = String, Path)), responses(
     (status = 204, description = "Removed"),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 404, body = Problem, content_type = "application/problem+json"),
+    NotFound,
 ))]
 pub async fn remove(
     State(broker): State<Arc<Broker>>,
@@ -78,8 +75,8 @@ pub async fn remove(
     Path(name): Path<String>,
 ) -> Result<StatusCode, Fault> {
     if !broker.store().remove_desk_setup(&name, &operator.author()).await? {
-        let detail = format!("there is no set-up {name}; /api/v1/desk/setups lists all");
-        return Err(Fault::new(StatusCode::NOT_FOUND, "no such set-up", detail));
+        let detail = format!("There is no setup \"{name}\". GET /api/v1/desk/setups lists all.");
+        return Err(Fault::new(StatusCode::NOT_FOUND, "Setup not found", detail));
     }
     Ok(StatusCode::NO_CONTENT)
 }

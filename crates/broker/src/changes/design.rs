@@ -71,11 +71,11 @@ impl Broker {
             return Err(NotApplied::Overtaken(revision));
         }
         let checked = self.check_apart(draft.files.clone()).await;
-        let Some(policy) = checked.policy.clone().filter(|_| despite_proofs || checked.is_sound()) else {
-            return Err(NotApplied::Unsound(Box::new(checked)));
+        let Some(policy) = checked.policy.clone().filter(|_| despite_proofs || checked.is_ready()) else {
+            return Err(NotApplied::NotReady(Box::new(checked)));
         };
         for proof in checked.proofs.iter().filter(|proof| !proof.holds) {
-            tracing::warn!(proof = proof.name, "does not hold: {}", proof.words);
+            tracing::warn!(proof = proof.name, why = %proof.fault.as_ref().map_or_else(String::new, ToString::to_string), "proof does not hold");
         }
         let Draft { files, base, act, by, message } = draft;
         let deed = |record: &RevisionRecord| Deed {
@@ -93,7 +93,7 @@ impl Broker {
         self.design.start_differs.store(false, Ordering::Relaxed);
         self.live.drifts.clear();
         self.sessions.rebind(|_| true);
-        tracing::info!(revision = record.number, author = record.author, "the design has changed: {}", record.message);
+        tracing::info!(revision = record.number, author = record.author, "blueprint applied: {}", record.message);
         Ok(record)
     }
 
@@ -105,7 +105,7 @@ impl Broker {
             self.design.start_differs.store(differs, Ordering::Relaxed);
             return Ok(());
         }
-        let message = "as the service was started with".to_owned();
+        let message = "The blueprint that the service was started with".to_owned();
         let draft = Draft { files, base: 0, act: "apply", by: own(ADMINISTRATOR), message };
         match self.apply_design(draft, true).await {
             Ok(_) => Ok(()),
@@ -121,24 +121,13 @@ impl Broker {
         files: Vec<SourceFile>,
         author: &str,
         message: &str,
-    ) -> Result<(), String> {
+    ) -> Result<(), NotApplied> {
         let in_force = self.design.in_force();
         if *in_force.policy.blueprint().source.files() == *Source::new(files.clone()).files() {
             return Ok(());
         }
         let (base, message) = (in_force.revision, message.to_owned());
-        let draft = Draft { files, base, act: "apply", by: own(author), message };
-        self.apply_design(draft, false).await.map(drop).map_err(|why| match why {
-            NotApplied::Unsound(checked) => {
-                let faults = checked.findings.iter().filter(|_| checked.policy.is_none()).map(ToString::to_string);
-                let proofs = checked.proofs.iter().filter(|proof| !proof.holds);
-                let proofs = proofs.map(|proof| format!("the proof {} fails: {}", proof.name, proof.words));
-                faults.chain(proofs).collect::<Vec<_>>().join("\n")
-            }
-            NotApplied::Overtaken(revision) => format!("revision {revision} is in force by now"),
-            NotApplied::Unknown(revision) => format!("there is no revision {revision}"),
-            NotApplied::Store(error) => error.to_string(),
-        })
+        self.apply_design(Draft { files, base, act: "apply", by: own(author), message }, false).await.map(drop)
     }
 
     /// Puts an earlier revision in force again, as a new one.
@@ -150,7 +139,7 @@ impl Broker {
         message: String,
     ) -> Result<RevisionRecord, NotApplied> {
         let Some(record) = self.design.store.revision(number).await? else { return Err(NotApplied::Unknown(number)) };
-        let message = if message.is_empty() { format!("back to revision {number}") } else { message };
+        let message = if message.is_empty() { format!("Revert to revision {number}") } else { message };
         self.apply_design(Draft { files: record.files.0, base, act: "revert", by, message }, false).await
     }
 }

@@ -4,7 +4,7 @@ use std::{collections::HashMap, sync::Arc};
 use moorfall_contract::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 use moorfall_core::{
     Identity, SessionKey,
-    access::{Access, Policy, Request},
+    access::{Access, BindError, Policy, Request},
 };
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 
@@ -13,8 +13,8 @@ use crate::broker::Broker;
 /// Entries of one list at most; the totals count all.
 const LISTED: usize = 100;
 
-/// What one may do, and would; the latter may be not to be let in, and why.
-type BothRights = (Access, Result<Access, String>);
+/// What one may do, and would; or why it could not connect.
+type BothRights = (Access, Result<Access, BindError>);
 
 fn list<T>(into: &mut Vec<T>, total: &mut u64, entry: impl FnOnce() -> T) {
     *total += 1;
@@ -47,16 +47,16 @@ impl Broker {
             if !before.decide(request).is_allowed() {
                 return;
             }
-            let words = match after {
+            let explanation = match after {
                 Ok(after) if after.decide(request).is_allowed() => return,
-                Ok(after) => after.explain(request),
-                Err(words) => words.clone(),
+                Ok(after) => after.explain(request).to_string(),
+                Err(why) => why.to_string(),
             };
             list(&mut effects.lost_subscriptions, &mut effects.lost_subscriptions_total, || LostSubscription {
                 client_id: record.client_id.clone(),
                 identity: record.identity.to_string(),
                 filter: text.to_owned(),
-                words,
+                explanation,
             });
         });
     }
@@ -65,7 +65,7 @@ impl Broker {
     fn both_rights(&self, old: &Arc<Policy>, new: &Arc<Policy>, identity: &str, client_id: &str) -> Option<BothRights> {
         let identity = self.identities.directory.identity(identity)?;
         let before = old.bind(&identity, client_id).ok()?;
-        let after = new.bind(&identity, client_id).map_err(|error| format!("it would not be let in: {error}"));
+        let after = new.bind(&identity, client_id);
         Some((before, after))
     }
 
@@ -92,15 +92,15 @@ impl Broker {
             let request = |retain| Request::Publish { topic: &name, qos: QoS::AtMostOnce, retain };
             let allowed = |access: &Access| [false, true].map(|retain| access.decide(request(retain)).is_allowed());
             let had = allowed(before);
-            let words = match after {
+            let explanation = match after {
                 Ok(after) if allowed(after).iter().zip(had).all(|(has, had)| *has || !had) => continue,
-                Ok(after) => after.explain(request(!had[0])),
-                Err(words) => words.clone(),
+                Ok(after) => after.explain(request(!had[0])).to_string(),
+                Err(why) => why.to_string(),
             };
             list(&mut effects.lost_topics, &mut effects.lost_topics_total, || LostTopic {
                 identity: identity.to_string(),
                 topic,
-                words,
+                explanation,
             });
         }
     }

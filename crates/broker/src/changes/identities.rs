@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 
 use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView};
+use moorfall_core::session::Ended;
 use moorfall_store::Author;
-use moorfall_wire::ReasonCode;
 use time::OffsetDateTime;
 
 use crate::{
@@ -26,7 +26,7 @@ impl Broker {
         match impact {
             Impact::None => {}
             Impact::OtherRights => self.sessions.rebind(|record| *record.identity == *name),
-            Impact::SignInAgain => self.sessions.end_identity(name, "the identity was changed; sign in again", false),
+            Impact::SignInAgain => self.sessions.end_identity(name, &Ended::IdentityChanged, false),
         }
         Ok((view, secret))
     }
@@ -47,7 +47,7 @@ impl Broker {
             self.sessions.rebind(|record| rebind.contains(&*record.identity));
         }
         for name in end {
-            self.sessions.end_identity(name, "the identity was changed; sign in again", false);
+            self.sessions.end_identity(name, &Ended::IdentityChanged, false);
         }
         Ok(secrets)
     }
@@ -56,7 +56,7 @@ impl Broker {
     pub async fn remove_identity(&self, name: &str, by: &Author) -> Result<bool, DirectoryError> {
         let removed = self.identities.directory.remove(name, by).await?;
         self.identities.tokens.forget_identity(name);
-        self.sessions.end_identity(name, "the identity was removed", true);
+        self.sessions.end_identity(name, &Ended::IdentityRemoved, true);
         Ok(removed)
     }
 
@@ -66,9 +66,9 @@ impl Broker {
         for record in self.sessions.registry.all() {
             let Some(link) = record.link() else { continue };
             if matches!(&link.by, SignedInBy::Token(id) if !self.identities.tokens.is_good(id)) {
-                record.end(ReasonCode::NotAuthorized, "the token has ended or was revoked", false);
+                record.end(Ended::TokenOver, false);
             } else if link.certificate.as_ref().is_some_and(|certificate| certificate.ends < now) {
-                record.end(ReasonCode::NotAuthorized, "the certificate has ended", false);
+                record.end(Ended::CertificateExpired, false);
             }
         }
     }
@@ -79,7 +79,7 @@ impl Broker {
         self.identities.authorities.note_removal();
         for record in self.sessions.registry.all() {
             if record.link().is_some_and(|link| link.certificate.is_some() && link.trusts_given) {
-                record.end(ReasonCode::NotAuthorized, "an authority was removed; show a certificate again", false);
+                record.end(Ended::AuthorityRemoved, false);
             }
         }
     }

@@ -1,11 +1,11 @@
-//! How a client is let in.
+//! How a client is accepted.
 
 use std::sync::Arc;
 
 use futures_util::{FutureExt, future::BoxFuture};
-use moorfall_core::session::{Credentials, Verdict};
+use moorfall_core::session::{Credentials, Ended, Verdict};
+use moorfall_live::facts::Fact;
 use moorfall_store::SessionRow;
-use moorfall_wire::ReasonCode;
 
 use super::{Checked, Connection};
 use crate::{
@@ -15,9 +15,10 @@ use crate::{
         directory::Whose,
     },
     listeners::origin::Acting,
+    log,
     sessions::{
         record::{Link, LinkOrigin, SignedInBy},
-        registry::{Newcomer, NotAdmitted},
+        registry::Newcomer,
     },
 };
 
@@ -27,8 +28,7 @@ impl Connection {
         self.user_name = credentials.user_name.as_deref().unwrap_or_default().to_owned();
         self.seat.has_said_connect();
         if let Some(refusal) = self.seat.refusal {
-            let verdict = Verdict::Refused { reason: refusal.reason(), words: refusal.to_string() };
-            return std::future::ready((verdict, SignedInBy::Nothing)).boxed();
+            return std::future::ready((Verdict::Refused(refusal.into()), SignedInBy::Nothing)).boxed();
         }
         let broker = Arc::clone(&self.broker);
         let listener = Arc::clone(&self.origin.listener);
@@ -67,11 +67,17 @@ impl Connection {
         let newcomer = Newcomer { client_id, identity, clean_start, expiry, limits, link: Arc::clone(&link) };
         let (record, parked) = match self.broker.sessions.admit(&newcomer).await {
             Ok(admitted) => admitted,
-            Err(why) => return self.not_admitted(&why, &newcomer.client_id),
+            Err(why) => return self.session.handle_not_admitted(why),
         };
         self.link = Some(link);
-        tracing::info!(client = record.client_id, identity = %record.identity, address = %self.origin.address,
-            listener = %self.origin.listener.name, version = %self.session.version(), resumed = parked.is_some(), "connected");
+        let connected = Fact::Connected {
+            client: record.named(),
+            address: self.origin.address,
+            listener: Arc::clone(&self.origin.listener.name),
+            version: self.session.version(),
+            resumed: parked.is_some(),
+        };
+        log::note(&connected);
         let was_kept = parked.is_some();
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;
@@ -101,13 +107,11 @@ impl Connection {
         }
         // Between the check and this moment the identity may have been removed or disabled; from now on such a change
         // finds the session in the registry.
-        if !self.broker.identities.directory.may_connect(&record.identity) {
-            let words = format!("the identity {} may no longer connect", record.identity);
-            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+        if let Some(why) = self.broker.identities.directory.no_entry(&record.identity) {
+            self.session.end(now, Ended::NoEntry(why), false);
         }
         if !self.is_credential_good(&record.identity) {
-            let words = "what the client has shown is not good any more".to_owned();
-            self.session.end(now, ReasonCode::NotAuthorized, words, false);
+            self.session.end(now, Ended::CredentialsOver, false);
         }
         // Nor does a change of the design.
         record.set_stale();
@@ -130,28 +134,5 @@ impl Connection {
 
     fn trusts_given(&self) -> bool {
         self.origin.listener.tls.as_ref().is_some_and(|tls| tls.trusts_given())
-    }
-
-    pub(super) fn not_admitted(&mut self, why: &NotAdmitted, client_id: &str) {
-        let (reason, words) = match why {
-            NotAdmitted::InUse => {
-                (ReasonCode::NotAuthorized, format!("the client identifier {client_id} is in use by another identity"))
-            }
-            NotAdmitted::Tied => (
-                ReasonCode::ClientIdentifierNotValid,
-                format!("the client identifier {client_id} is tied to another identity"),
-            ),
-            NotAdmitted::Name(why) => {
-                (ReasonCode::ClientIdentifierNotValid, format!("{client_id:?} can't be a client identifier: {why}"))
-            }
-            NotAdmitted::FullForIdentity(most) => {
-                (ReasonCode::QuotaExceeded, format!("the identity has {most} sessions, as many as it may"))
-            }
-            NotAdmitted::Full => (
-                ReasonCode::QuotaExceeded,
-                format!("there are {} sessions, as many as may be", self.broker.limits.sessions),
-            ),
-        };
-        self.session.handle_not_admitted(reason, words);
     }
 }

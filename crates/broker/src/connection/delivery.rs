@@ -10,12 +10,12 @@ use moorfall_core::{
     Queued,
     session::{Granted, Undelivered},
 };
-use moorfall_live::journeys::Unsent;
+use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SubscriptionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
-use crate::sessions::record::SessionRecord;
+use crate::{log, sessions::record::SessionRecord};
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -50,7 +50,9 @@ impl Connection {
                 self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
                 self.counts.withheld += 1;
                 record.withheld.fetch_add(1, Ordering::Relaxed);
-                tracing::debug!(client = record.client_id, topic = %message.topic, %why, "withheld");
+                if log::wants_frequent() {
+                    log::note(&Fact::Withheld { client: record.named(), topic: message.topic.clone(), why });
+                }
             }
             if let Some(front) = front {
                 // The client takes no more now.
@@ -87,7 +89,7 @@ impl Connection {
     }
 
     pub(super) fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
-        let record = self.record.clone().expect("only a client that was let in subscribes");
+        let record = self.record.clone().expect("only an accepted client subscribes");
         self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
         self.count_subscriptions();
         if let Some((walking, terms)) = &mut self.walking
@@ -119,7 +121,7 @@ impl Connection {
     }
 
     pub(super) fn unsubscribe(&mut self, filter: &TopicFilter) {
-        let record = self.record.clone().expect("only a client that was let in unsubscribes");
+        let record = self.record.clone().expect("only an accepted client unsubscribes");
         if record.is_kept() {
             self.broker.sessions.journal.open().unsubscribe(record.key, filter);
         }

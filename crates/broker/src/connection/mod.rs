@@ -18,10 +18,10 @@ use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
     router::{Route, RouteCache},
-    session::{Action, Keep, Refusal, Routed, Session, Verdict},
+    session::{Action, Ended, Keep, NotAccepted, Refusal, Routed, Session, Verdict},
 };
-use moorfall_live::{counters::Counts, topics::hierarchy as topics};
-use moorfall_wire::{PacketId, QoS, ReasonCode, TopicName};
+use moorfall_live::{counters::Counts, facts::Fact, topics::hierarchy as topics};
+use moorfall_wire::{PacketId, QoS, TopicName};
 use tokio::time::timeout;
 
 use crate::{
@@ -33,6 +33,7 @@ use crate::{
         seats::Seat,
         stream::Stream,
     },
+    log,
     random::random_text,
     sessions::{
         journal::Promise,
@@ -99,7 +100,7 @@ struct Connection {
     origin: Origin,
     /// Given back when the connection is over.
     seat: Seat,
-    /// Present once the client is let in.
+    /// Present once the client is accepted.
     record: Option<Arc<SessionRecord>>,
     link: Option<Arc<Link>>,
     signed_in_by: SignedInBy,
@@ -131,7 +132,7 @@ struct Connection {
     /// Counted and not passed on yet.
     counts: Counts,
     /// Why the session ended, once it has.
-    farewell: Option<(String, bool)>,
+    farewell: Option<Ended>,
     /// Present while it is found out who the client is.
     checking: Option<BoxFuture<'static, Checked>>,
     /// Since when it has the thread, about.
@@ -182,7 +183,7 @@ impl Connection {
             self.turn = now;
             match event {
                 Event::Read(Ok(0)) => {
-                    self.session.handle_connection_lost(now, "the client closed the connection".into());
+                    self.session.handle_connection_lost(now, Ended::Closed);
                 }
                 Event::Read(Ok(count)) => {
                     self.counts.bytes_in += count as u64;
@@ -194,9 +195,9 @@ impl Connection {
                     }
                 }
                 Event::Written(Ok(count)) if count > 0 => self.counts.bytes_out += count as u64,
-                Event::Written(Ok(_)) => self.session.handle_connection_lost(now, "the connection is closed".into()),
+                Event::Written(Ok(_)) => self.session.handle_connection_lost(now, Ended::Closed),
                 Event::Read(Err(error)) | Event::Written(Err(error)) => {
-                    self.session.handle_connection_lost(now, format!("the connection broke: {error}"));
+                    self.session.handle_connection_lost(now, Ended::Broken(error.to_string()));
                 }
                 Event::Checked((verdict, by)) => {
                     self.checking = None;
@@ -206,7 +207,7 @@ impl Connection {
                 Event::Woken => self.end_if_asked(now),
                 Event::Due => self.session.handle_timeout(now),
                 Event::Stopping => {
-                    self.session.end(now, ReasonCode::ServerShuttingDown, "the service is stopping".into(), false);
+                    self.session.end(now, Ended::Stopping, false);
                 }
             }
             self.act().await;
@@ -252,20 +253,18 @@ impl Connection {
         }
     }
 
-    /// Counts what a client that is not let in holds: its first packet shares the memory of the buffer until then.
+    /// Counts what a client that is not accepted yet holds: its first packet shares the memory of the buffer until then.
     fn count_first_bytes(&mut self, buffer: &BytesMut) {
         if self.session.is_open() {
             self.seat.hold(0);
         } else if self.session.is_waiting() && !self.seat.hold(buffer.capacity()) {
-            let words = "clients that are not let in hold as much memory as they may; try again later, or with a \
-                         smaller CONNECT";
-            self.session.turn_away(ReasonCode::QuotaExceeded, words.into(), buffer);
+            self.session.turn_away(NotAccepted::ConnectingBytes, buffer);
         }
     }
 
     fn end_if_asked(&mut self, now: Time) {
         if let Some(ending) = self.link.as_ref().and_then(|link| link.ending()) {
-            self.session.end(now, ending.reason, ending.words.clone(), ending.discard);
+            self.session.end(now, ending.why.clone(), ending.discard);
         }
     }
 
@@ -328,7 +327,7 @@ impl Connection {
                 record.set_access(&access);
                 self.session.change_access(now, access);
             }
-            Rights::None(why) => self.session.end(now, ReasonCode::NotAuthorized, why.to_string(), false),
+            Rights::None(why) => self.session.end(now, Ended::NoEntry(why), false),
         }
     }
 
@@ -368,12 +367,14 @@ impl Connection {
         if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.live.recorder.is_on()) {
             let Message { topic, qos, retain, payload, .. } = &**message;
             let origin = || self.origin_of(topic, *qos, *retain, payload);
-            self.broker.live.recorder.refuse(message, &refusal.words, origin);
+            self.broker.live.recorder.refuse(message, &refusal, origin);
         }
         if let Some(record) = &self.record {
-            tracing::debug!(client = record.client_id, count = refusal.count, "{}", refusal.words);
             self.broker.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.broker.now());
-            record.note_refusal(refusal.words);
+            record.note_refusal(&refusal);
+            if log::wants_frequent() {
+                log::note(&Fact::Refused { client: record.named(), refusal });
+            }
         }
     }
 
@@ -403,7 +404,7 @@ impl Connection {
                     }
                 }
                 Action::Refused(refusal) => self.note_refusal(refusal),
-                Action::Close { words, failure } => self.farewell = Some((words, failure)),
+                Action::Close(why) => self.farewell = Some(why),
             }
         }
     }
@@ -442,10 +443,10 @@ impl Connection {
     fn leave(&mut self) {
         // A will may have joined the run.
         self.hand_on_run();
-        let (words, failure) = self.farewell.take().unwrap_or_else(|| ("the service is stopping".into(), false));
+        let why = self.farewell.take().unwrap_or(Ended::Stopping);
         let address = self.origin.address;
         let Some(record) = self.record.take() else {
-            return tracing::info!(user_name = self.user_name, %address, "not let in: {words}");
+            return log::note(&Fact::NotAccepted { user_name: std::mem::take(&mut self.user_name), address, why });
         };
         let left = std::mem::take(&mut self.pending);
         let walk = match self.walking.take() {
@@ -458,8 +459,7 @@ impl Connection {
         if let Some(parting) = self.session.part() {
             self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
-        let (client, identity) = (&record.client_id, &record.identity);
-        tracing::info!(client, %identity, %address, failure, "disconnected: {words}");
+        log::note(&Fact::Disconnected { client: record.named(), address, why });
     }
 }
 

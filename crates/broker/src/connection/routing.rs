@@ -72,7 +72,7 @@ impl Connection {
         Publisher {
             client_id: self.record.as_ref().map(|record| record.client_id.clone()).unwrap_or_default(),
             identity: self.record.as_ref().map(|record| record.identity.to_string()).unwrap_or_default(),
-            access: access.unwrap_or_else(|| "it is the will of a client that has gone".into()),
+            access,
             plan: Some(self.broker.design.policy().plan().judge(topic, qos, retain, payload)),
         }
     }

@@ -64,7 +64,10 @@ fn read_stored(record: RevisionRecord) -> Arc<Policy> {
         Ok(blueprint) => Arc::new(Policy::new(Arc::new(blueprint))),
         Err(findings) => {
             let first = findings.first().map(ToString::to_string).unwrap_or_default();
-            tracing::error!(revision = record.number, "the design can't be read any more, nothing is allowed: {first}");
+            tracing::error!(
+                revision = record.number,
+                "the stored blueprint can't be read, so nothing is allowed: {first}"
+            );
             Arc::default()
         }
     }

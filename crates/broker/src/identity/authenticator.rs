@@ -5,10 +5,9 @@ use moorfall_core::{
     ADMINISTRATOR, ANONYMOUS, Identity, Limits,
     access::Access,
     certificate::ClientCertificate,
-    session::{Credentials, Verdict},
+    session::{Credentials, NoEntry, NotAccepted, Verdict},
 };
 use moorfall_store::Author;
-use moorfall_wire::ReasonCode;
 use sha2::{Digest, Sha256};
 
 use crate::{
@@ -31,7 +30,7 @@ pub struct Asking<'a> {
     pub credentials: &'a Credentials,
     /// An authority that is trusted has signed it.
     pub certificate: Option<&'a ClientCertificate>,
-    /// Whether one without identity is let in, under the rules.
+    /// Whether anonymous clients are accepted, under the rules.
     pub anonymous: bool,
     /// The rules are those in force when the check is done.
     pub design: &'a Design,
@@ -60,7 +59,7 @@ impl Authenticator {
         Self { secret: digest(secret.as_bytes()), open }
     }
 
-    /// Whether clients without identity may do everything.
+    /// Whether anonymous clients may do everything.
     pub fn is_open(&self) -> bool {
         self.open
     }
@@ -77,7 +76,7 @@ impl Authenticator {
         let password = asking.credentials.password.as_deref();
         let Some(name) = asking.credentials.user_name.as_deref() else {
             return match password {
-                Some(_) => (refused(ReasonCode::BadUserNameOrPassword, "a password came without a user name"), nothing),
+                Some(_) => (Verdict::Refused(NotAccepted::NoUserName), nothing),
                 None => self.check_unnamed(asking, directory),
             };
         };
@@ -108,18 +107,18 @@ impl Authenticator {
         (settle(asking, directory, name, sign_in), by)
     }
 
-    /// Lets in a client by which a person acts as an identity.
+    /// Accepts a client by which a person acts as an identity.
     pub fn admit_acting(asking: &Asking<'_>, name: &str, directory: &Directory) -> Verdict {
         if name == ADMINISTRATOR {
             return Verdict::Known(Access::unrestricted(ADMINISTRATOR));
         }
         match directory.by_proof(name) {
-            SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, &format!("there is no identity {name}")),
+            SignIn::Wrong => no_entry(name, NoEntry::Unknown),
             sign_in => settle(asking, directory, name, sign_in),
         }
     }
 
-    /// One that gives no name: by its certificate, or without identity.
+    /// One that gives no name: by its certificate, or anonymous.
     fn check_unnamed(&self, asking: &Asking<'_>, directory: &Directory) -> (Verdict, SignedInBy) {
         let nothing = SignedInBy::Nothing;
         let whose = asking.certificate.map(|shown| (directory.by_certificate(shown), shown));
@@ -129,27 +128,18 @@ impl Authenticator {
                 (settle(asking, directory, &name, sign_in), SignedInBy::Certificate)
             }
             Some((Whose::Both(one, other), _)) => {
-                let words =
-                    format!("the certificate is that of {one} and that of {other}; let only one of them have it");
-                (refused(ReasonCode::NotAuthorized, &words), nothing)
+                (Verdict::Refused(NotAccepted::AmbiguousCertificate(one, other)), nothing)
             }
             _ if self.open => (Verdict::Known(Access::unrestricted(ANONYMOUS)), nothing),
             _ if asking.anonymous => {
                 let nobody = Identity { name: ANONYMOUS.into(), attributes: BTreeMap::new() };
                 (bind(asking, &nobody), nothing)
             }
-            Some((Whose::Nobody, shown)) => {
-                let marks = shown.marks.join("`, `");
-                let words = format!(
-                    "no identity has the certificate that was shown; it is known by `{marks}`. Give one of these to an \
-                     identity by `moorfall identities set NAME --certificate`, or sign in with a user name and a password"
-                );
-                (refused(ReasonCode::NotAuthorized, &words), nothing)
-            }
-            None => {
-                let words = "nobody is let in without an identity; sign in with a user name and a password";
-                (refused(ReasonCode::NotAuthorized, words), nothing)
-            }
+            Some((Whose::Nobody, certificate)) => (
+                Verdict::Refused(NotAccepted::UnknownCertificate(certificate.marks.iter().cloned().collect())),
+                nothing,
+            ),
+            None => (Verdict::Refused(NotAccepted::Anonymous), nothing),
         }
     }
 }
@@ -160,16 +150,12 @@ fn settle(asking: &Asking<'_>, directory: &Directory, name: &str, sign_in: SignI
     match sign_in {
         // Told only to whoever has the credential.
         SignIn::Known(_) if let Some(tied) = tied => {
-            refused(ReasonCode::ClientIdentifierNotValid, &format!("{name} may only use the client identifier {tied}"))
+            Verdict::Refused(NotAccepted::ClientIdOther { identity: name.to_owned(), tied })
         }
         SignIn::Known(identity) => bind(asking, &identity),
-        SignIn::Disabled => refused(ReasonCode::NotAuthorized, &format!("the identity {name} is disabled")),
-        SignIn::Wrong => refused(ReasonCode::BadUserNameOrPassword, "the user name or the password is wrong"),
-        SignIn::TooMany => {
-            let most = asking.limits.waiting_sign_ins_per_address;
-            let words = format!("{most} sign-ins of this address wait for their turn, as many as may; try again later");
-            refused(ReasonCode::ConnectionRateExceeded, &words)
-        }
+        SignIn::Disabled => no_entry(name, NoEntry::Disabled),
+        SignIn::Wrong => Verdict::Refused(NotAccepted::WrongCredentials),
+        SignIn::TooMany => Verdict::Refused(NotAccepted::SignInsWaiting(asking.limits.waiting_sign_ins_per_address)),
     }
 }
 
@@ -177,12 +163,12 @@ fn settle(asking: &Asking<'_>, directory: &Directory, name: &str, sign_in: SignI
 fn bind(asking: &Asking<'_>, identity: &Identity) -> Verdict {
     match asking.design.policy().bind(identity, &asking.credentials.client_id) {
         Ok(access) => Verdict::Known(access),
-        Err(error) => refused(ReasonCode::NotAuthorized, &error.to_string()),
+        Err(error) => no_entry(&identity.name, NoEntry::Unfit(error)),
     }
 }
 
-fn refused(reason: ReasonCode, words: &str) -> Verdict {
-    Verdict::Refused { reason, words: words.to_owned() }
+fn no_entry(identity: &str, why: NoEntry) -> Verdict {
+    Verdict::Refused(NotAccepted::NoEntry { identity: identity.to_owned(), why })
 }
 
 fn digest(secret: &[u8]) -> [u8; 32] {

@@ -28,7 +28,7 @@ pub enum AuthorityError {
     #[error("{0}")]
     Unusable(String),
     /// There is one of this name.
-    #[error("there is an authority {0}; remove it first, or choose another name")]
+    #[error("There is already an authority {0}. Remove it first, or use another name.")]
     Taken(String),
     /// The database.
     #[error(transparent)]
@@ -81,7 +81,9 @@ impl Authorities {
     ) -> Result<Arc<AuthorityRecord>, AuthorityError> {
         check(name, pem).map_err(AuthorityError::Unusable)?;
         if self.known.read().len() >= MOST {
-            return Err(AuthorityError::Unusable(format!("there are {MOST} authorities already; remove one first")));
+            return Err(AuthorityError::Unusable(format!(
+                "The limit of {MOST} authorities is reached. Remove one first."
+            )));
         }
         let added = self.store.add_authority(name, pem, by, deed).await?;
         let record = Arc::new(added.ok_or_else(|| AuthorityError::Taken(name.into()))?);
@@ -116,32 +118,32 @@ pub fn certificates(pem: &str) -> Option<Vec<CertificateDer<'static>>> {
 /// Says what is wrong with an authority.
 fn check(name: &str, pem: &str) -> Result<(), String> {
     if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) {
-        return Err("an authority's name has from 1 to 128 bytes without control characters".into());
+        return Err("The name of an authority has 1 to 128 bytes, without control characters.".into());
     }
     if pem.len() > LENGTH {
-        return Err(format!("an authority's certificates have {LENGTH} bytes at most"));
+        return Err(format!("The certificates of an authority have at most {LENGTH} bytes."));
     }
     if pem.contains("PRIVATE KEY") {
-        return Err("there is a private key in it, which nobody but the authority should have; give the certificate \
-                    alone"
-            .into());
+        return Err(
+            "The file contains a private key, which only the authority should have. Send only the certificate.".into(),
+        );
     }
     let certificates =
-        certificates(pem).ok_or("there is no certificate in PEM form in it (-----BEGIN CERTIFICATE-----)")?;
+        certificates(pem).ok_or("The file has no certificate in PEM format (-----BEGIN CERTIFICATE-----).")?;
     if certificates.len() > CERTIFICATES {
-        return Err(format!("there are {} certificates in it; at most {CERTIFICATES} are taken", certificates.len()));
+        return Err(format!("The file has {} certificates; the limit is {CERTIFICATES}.", certificates.len()));
     }
     let mut store = RootCertStore::empty();
     for certificate in certificates {
         let (_, parsed) = x509_parser::parse_x509_certificate(&certificate).map_err(|error| error.to_string())?;
         let subject = parsed.subject().to_string();
         if !parsed.is_ca() {
-            return Err(format!("the certificate of {subject} is not one of an authority, so it can't sign others"));
+            return Err(format!("The certificate of {subject} is not an authority's, so it can't sign others."));
         }
         if parsed.validity().not_after.timestamp() < time::OffsetDateTime::now_utc().unix_timestamp() {
-            return Err(format!("the certificate of {subject} has ended"));
+            return Err(format!("The certificate of {subject} has expired."));
         }
-        store.add(certificate).map_err(|error| format!("the certificate of {subject} can't serve: {error}"))?;
+        store.add(certificate).map_err(|error| format!("The certificate of {subject} can't be used: {error}."))?;
     }
     Ok(())
 }

@@ -10,6 +10,7 @@ use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView,
 use moorfall_core::{
     AttributeValue, BUILT_IN, Identity, Limits,
     certificate::{self, ClientCertificate},
+    session::NoEntry,
 };
 use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
 use parking_lot::RwLock;
@@ -29,7 +30,7 @@ use crate::{
 #[derive(Debug, thiserror::Error)]
 pub enum DirectoryError {
     /// The name can't be one.
-    #[error("{name:?} can't be the name of an identity: {why}")]
+    #[error("\"{name}\" is not a valid name for an identity: {why}.")]
     Name {
         /// The name.
         name: String,
@@ -37,16 +38,16 @@ pub enum DirectoryError {
         why: &'static str,
     },
     /// The password can't be one.
-    #[error("a password has from 1 to {PASSWORD_LENGTH} bytes")]
+    #[error("A password has 1 to {PASSWORD_LENGTH} bytes.")]
     Password,
     /// Something of it is larger than it may be.
     #[error("{0}")]
     TooLarge(String),
     /// A password and a secret to be made.
-    #[error("either a password is given, or a secret is made in its place, not both")]
+    #[error("Give either a password or `generate`, not both.")]
     TwoSecrets,
     /// The password could not be hashed.
-    #[error("the password could not be hashed: {0}")]
+    #[error("The password could not be hashed: {0}.")]
     Hash(String),
     /// What a certificate is known by is wrong, or another identity's.
     #[error("{0}")]
@@ -221,9 +222,15 @@ impl Directory {
         self.known.read().get(name).map(|record| shown(record))
     }
 
-    /// Whether someone of this name may be connected now. The built-in names always may.
-    pub fn may_connect(&self, name: &str) -> bool {
-        BUILT_IN.contains(&name) || self.known.read().get(name).is_some_and(|record| record.enabled)
+    /// Why nobody of this name can be connected now; `None` if they can. The built-in names always can.
+    pub fn no_entry(&self, name: &str) -> Option<NoEntry> {
+        if BUILT_IN.contains(&name) {
+            return None;
+        }
+        match self.known.read().get(name) {
+            None => Some(NoEntry::Unknown),
+            Some(record) => (!record.enabled).then_some(NoEntry::Disabled),
+        }
     }
 
     /// Hashes a password.
@@ -291,7 +298,7 @@ impl Directory {
             if let Err(error) = self.check_new_name(&record.name) {
                 faults.push((place, error.to_string()));
             } else if !seen.insert(record.name.as_str()) {
-                faults.push((place, format!("{} stands twice in the import", record.name)));
+                faults.push((place, format!("{} appears twice in the import.", record.name)));
             }
             if let Err(error) = check_size(&record.attributes, &record.note, record.client_id.as_deref()) {
                 faults.push((place, format!("{}: {error}", record.name)));
@@ -303,7 +310,7 @@ impl Directory {
                 }
             }
             if let Some(fault) = record.password_hash.as_deref().and_then(passwords::hash_fault) {
-                faults.push((place, format!("the password hash of {} {fault}", record.name)));
+                faults.push((place, format!("The password hash of {} {fault}.", record.name)));
             }
             if record.password_hash.is_some() && record.generate {
                 faults.push((place, format!("{}: {}", record.name, DirectoryError::TwoSecrets)));
@@ -438,7 +445,10 @@ impl Directory {
                 let stays = |owner: &&str| !replaced.contains(owner);
                 let there = || known.marks.get(mark).map(String::as_str).filter(stays);
                 if let Some(other) = here.or_else(there) {
-                    faults.push((*place, format!("{mark} is what certificates of {other} are known by already")));
+                    faults.push((
+                        *place,
+                        format!("{mark} is already a certificate match of {other}. Remove it there first."),
+                    ));
                 }
             }
         }
@@ -541,7 +551,7 @@ const MARKS: usize = 16;
 /// Marks in the one way that certificates are looked up by, each once.
 fn read_marks(texts: &[String]) -> Result<Vec<String>, String> {
     if texts.len() > MARKS {
-        return Err(format!("an identity's certificates are known by {MARKS} things at most"));
+        return Err(format!("An identity has at most {MARKS} certificate matches."));
     }
     let mut marks = Vec::with_capacity(texts.len());
     for text in texts {
@@ -570,22 +580,23 @@ fn check_size(
     note: &str,
     client_id: Option<&str>,
 ) -> Result<(), DirectoryError> {
-    let too_large = |what: &str, most: usize| Err(DirectoryError::TooLarge(format!("{what} has at most {most} bytes")));
+    let too_large =
+        |what: &str, most: usize| Err(DirectoryError::TooLarge(format!("{what} has at most {most} bytes.")));
     if attributes.len() > ATTRIBUTES {
-        let words = format!("an identity has at most {ATTRIBUTES} attributes; {} are given", attributes.len());
+        let words = format!("An identity has at most {ATTRIBUTES} attributes; {} were given.", attributes.len());
         return Err(DirectoryError::TooLarge(words));
     }
     if attributes.keys().any(|name| name.is_empty() || name.len() > ATTRIBUTE_NAME) {
-        return too_large("the name of an attribute has at least one byte, and", ATTRIBUTE_NAME);
+        return too_large("The name of an attribute has at least one byte, and", ATTRIBUTE_NAME);
     }
     if attributes.values().any(|value| matches!(value, AttributeValue::Text(text) if text.len() > ATTRIBUTE)) {
-        return too_large("an attribute", ATTRIBUTE);
+        return too_large("An attribute", ATTRIBUTE);
     }
     if note.len() > NOTE {
-        return too_large("a note", NOTE);
+        return too_large("A note", NOTE);
     }
     if client_id.is_some_and(|id| id.len() > CLIENT_ID) {
-        return too_large("a client identifier", CLIENT_ID);
+        return too_large("A client identifier", CLIENT_ID);
     }
     Ok(())
 }
@@ -596,9 +607,9 @@ fn check_name(name: &str) -> Result<(), DirectoryError> {
     } else if name.len() > 128 {
         "it has more than 128 bytes"
     } else if BUILT_IN.contains(&name) {
-        "that is a built-in name"
+        "it is a built-in name"
     } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
-        "names stand in topic levels, so / + # and control characters can't be part of one"
+        "names are used in topic levels, so they can't contain / + # or control characters"
     } else {
         return Ok(());
     };

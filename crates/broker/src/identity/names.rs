@@ -6,11 +6,11 @@ use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
 /// each other.
 pub fn fault(name: &str) -> Option<&'static str> {
     if name.chars().any(is_invisible) {
-        return Some("it holds characters that can't be seen, or that change the direction of writing");
+        return Some("it contains invisible characters, or characters that change the direction of text");
     }
     let is_blank = |c: Option<char>| c.is_some_and(char::is_whitespace);
     if is_blank(name.chars().next()) || is_blank(name.chars().next_back()) {
-        return Some("it begins or ends with a blank");
+        return Some("it begins or ends with a space");
     }
     None
 }
@@ -43,10 +43,10 @@ mod tests {
         for bad in
             ["weir\u{200B}", "weir\u{202E}riew", "\u{FEFF}weir", "we\u{AD}ir", "weir\u{2800}", "weir\n", "\u{3164}"]
         {
-            assert!(fault(bad).is_some_and(|why| why.contains("can't be seen")), "{bad:?}");
+            assert!(fault(bad).is_some_and(|why| why.contains("invisible")), "{bad:?}");
         }
         for blank in [" weir", "weir ", "\u{A0}weir", "weir\u{3000}"] {
-            assert!(fault(blank).is_some_and(|why| why.contains("blank")), "{blank:?}");
+            assert!(fault(blank).is_some_and(|why| why.contains("a space")), "{blank:?}");
         }
     }
 }

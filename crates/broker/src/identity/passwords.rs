@@ -20,6 +20,7 @@ use argon2::{
 };
 use hmac::{Hmac, KeyInit, Mac};
 use moorfall_core::Limits;
+use moorfall_live::facts::Fact;
 use parking_lot::{Condvar, Mutex};
 use rand::Rng;
 use sha2::Sha256;
@@ -30,6 +31,7 @@ use crate::{
     clock::Clock,
     identity::sign_in_queue::{Ask, Pick, Queue, Waiting},
     listeners::gatekeeper::neighbourhood,
+    log,
 };
 
 /// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
@@ -224,7 +226,7 @@ impl Room {
             if !waits.is_empty() {
                 parking_lot::MutexGuard::unlocked(&mut queue, || {
                     for address in waits {
-                        tracing::warn!(%address, "many sign-ins from this address have failed; the next ones wait");
+                        log::note(&Fact::SignInsFail { address });
                     }
                 });
             }
@@ -320,12 +322,12 @@ pub fn read_hash(text: &str) -> Option<(PasswordHash, Params)> {
 
 /// What keeps a hash from elsewhere from being taken: one that is none, or costs more than a sign-in may.
 pub fn hash_fault(text: &str) -> Option<String> {
-    let Some((_, params)) = read_hash(text) else { return Some("is not one of Argon2id in PHC form".into()) };
+    let Some((_, params)) = read_hash(text) else { return Some("is not an Argon2id hash in PHC string format".into()) };
     let (memory, passes, lanes) = COSTS;
     let is_dear = params.m_cost() > memory || params.t_cost() > passes || params.p_cost() > lanes;
     is_dear.then(|| {
         format!(
-            "costs m={}, t={}, p={} at each sign-in; at most m={memory} (KiB), t={passes}, p={lanes} are taken",
+            "costs m={}, t={}, p={} at each sign-in; the limit is m={memory} (KiB), t={passes}, p={lanes}",
             params.m_cost(),
             params.t_cost(),
             params.p_cost()
@@ -373,7 +375,7 @@ mod tests {
         let of = |costs: &str| hash_fault(&format!("$argon2id$v=19${costs}$c2FsdHNhbHQ$aGFzaGhhc2hoYXNoaGFzaA"));
         assert_eq!(of("m=65536,t=10,p=4"), None);
         for dear in ["m=65537,t=1,p=1", "m=65536,t=11,p=1", "m=65536,t=1,p=5", "m=4194304,t=1,p=1"] {
-            assert!(of(dear).unwrap().contains("at most m=65536 (KiB), t=10, p=4"), "{dear}");
+            assert!(of(dear).unwrap().contains("the limit is m=65536 (KiB), t=10, p=4"), "{dear}");
         }
         assert!(hash_fault("$argon2i$v=19$m=4096,t=3,p=1$c2FsdHNhbHQ$aGFzaGhhc2hoYXNoaGFzaA").is_some());
         assert!(hash_fault("secret").is_some());

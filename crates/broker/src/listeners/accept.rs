@@ -3,18 +3,22 @@
 use std::{net::SocketAddr, sync::Arc, time::Duration};
 
 use moorfall_core::{Time, certificate::ClientCertificate};
+use moorfall_live::facts::{Fact, NotSecured};
 use tokio::{
     net::{TcpListener, TcpStream},
     time::{sleep, timeout_at},
 };
 
-use crate::listeners::{
-    listener::Listener,
-    origin::{Arrived, Origin, Reception},
-    seats::Seat,
-    settings::Transport,
-    stream::{Layer, Stream},
-    upgrade::Visit,
+use crate::{
+    listeners::{
+        listener::Listener,
+        origin::{Arrived, Origin, Reception},
+        seats::Seat,
+        settings::Transport,
+        stream::{Layer, Stream},
+        upgrade::Visit,
+    },
+    log,
 };
 
 /// Accepts until the service stops; each connection is a task of its own.
@@ -30,7 +34,7 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
         match accepted {
             Ok((stream, address)) => {
                 if std::mem::take(&mut no_descriptor) {
-                    tracing::info!(listener = %listener.name, "connections are accepted again");
+                    log::note(&Fact::Accepting { listener: Arc::clone(&listener.name) });
                 }
                 let began = reception.common.clock.now();
                 let seat = reception.seats.take(&listener, address.ip(), began);
@@ -38,10 +42,10 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
                 if let Some(refusal) = refusal
                     && turned_away.is_none()
                 {
-                    tracing::warn!(%address, listener = %listener.name, "connections are refused: {refusal}");
+                    log::note(&Fact::Refusing { address, listener: Arc::clone(&listener.name), why: refusal.into() });
                 }
                 turned_away = refusal;
-                // A hand-shake of TLS is more than who is turned away may cost.
+                // A TLS handshake is more than who is turned away may cost.
                 if let Ok(seat) = seat
                     && (refusal.is_none() || listener.tls.is_none())
                 {
@@ -58,7 +62,7 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
             Err(error) => {
                 // Out of descriptors or memory: waiting is all that helps.
                 if !std::mem::replace(&mut no_descriptor, true) {
-                    tracing::error!(%error, listener = %listener.name, "connections can't be accepted now");
+                    tracing::error!(%error, listener = %listener.name, "connections can't be accepted");
                 }
                 sleep(Duration::from_millis(100)).await;
             }
@@ -78,9 +82,8 @@ async fn begin(
     // Small packets must not wait for more; without it they only come later.
     let _ = stream.set_nodelay(true);
     let deadline = reception.common.clock.instant(began + listener.limits.connect_time);
-    let not_let_in = |words: &str| {
-        tracing::info!(%address, listener = %listener.name, "not let in: {words}");
-    };
+    let name = Arc::clone(&listener.name);
+    let not_secured = |why| log::note(&Fact::NotSecured { address, listener: Arc::clone(&name), why });
     let mut certificate = None;
     let removals = (reception.removals)();
     let layered: Box<dyn Layer> = match &listener.tls {
@@ -94,28 +97,25 @@ async fn begin(
                 let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
                 certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
                 if tls.trusts_nobody() && tls.requires_certificate() {
-                    return not_let_in(
-                        "no authority is known that signs client certificates; `moorfall authorities add` makes one known",
-                    );
+                    return not_secured(NotSecured::NoAuthority);
                 }
                 if certificate.is_none() && tls.requires_certificate() {
-                    return not_let_in("the client's certificate can't be read");
+                    return not_secured(NotSecured::Certificate);
                 }
                 Box::new(stream)
             }
-            Ok(Err(error)) => return not_let_in(&format!("the TLS hand-shake failed: {error}")),
-            Err(_) => return not_let_in("the TLS hand-shake took too long"),
+            Ok(Err(error)) => return not_secured(NotSecured::Tls(error.to_string())),
+            Err(_) => return not_secured(NotSecured::TlsTimeout),
         },
     };
     if listener.transport == Transport::Tls {
         let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
         return (reception.serve)(Arrived { stream: Stream::Layered(layered), origin, seat }).await;
     }
-    let name = Arc::clone(&listener.name);
     let visit =
         Visit { reception, listener, address, certificate, removals, began, seat: parking_lot::Mutex::new(Some(seat)) };
     let shaken = timeout_at(deadline, visit.shake_hands(layered)).await;
     if shaken.is_err() {
-        tracing::info!(%address, listener = %name, "not let in: the WebSocket hand-shake took too long");
+        not_secured(NotSecured::WebSocketTimeout);
     }
 }

@@ -19,8 +19,8 @@ const HTTP: &str = "http";
 pub enum ListenError {
     /// `--open` together with an address that others can reach.
     #[error(
-        "--open lets anybody publish and subscribe everything, so it is for loopback addresses alone, and {address} \
-         is not one; leave --open out, or listen on 127.0.0.1"
+        "--open lets everybody publish and subscribe to everything, so it works only on loopback addresses, and \
+         {address} is not one. Leave out --open, or listen on 127.0.0.1."
     )]
     OpenToOthers {
         /// The address.
@@ -37,7 +37,7 @@ pub enum ListenError {
         words: String,
     },
     /// Two listeners of one name, or a name that can't be one.
-    #[error("a listener can't be called {name:?}: {words}")]
+    #[error("\"{name}\" is not a valid name for a listener: {words}.")]
     Name {
         /// The name.
         name: String,
@@ -45,7 +45,7 @@ pub enum ListenError {
         words: &'static str,
     },
     /// Certificates are named for a listener without TLS, or none for one with TLS.
-    #[error("the listener {name} {words}")]
+    #[error("The listener {name} {words}.")]
     TlsMisfit {
         /// Its name.
         name: String,
@@ -53,7 +53,7 @@ pub enum ListenError {
         words: &'static str,
     },
     /// A listener's certificates can't be used.
-    #[error("the listener {name}: {error}")]
+    #[error("Listener {name}: {error}")]
     Tls {
         /// Its name.
         name: String,
@@ -69,7 +69,7 @@ pub enum ListenError {
 pub struct Wanted<'a> {
     /// Where MQTT clients connect.
     pub listeners: &'a [ListenerSettings],
-    /// Where the console and the API are.
+    /// Where The console and the API are.
     pub http: SocketAddr,
     /// Whether clients without identity may do everything.
     pub open: bool,
@@ -100,7 +100,7 @@ impl<'a> Plan<'a> {
         for listener in wanted.listeners {
             let name_fault = |words| Err(ListenError::Name { name: listener.name.clone(), words });
             if listener.name.is_empty() || listener.name.chars().any(|c| c.is_control() || c.is_whitespace()) {
-                return name_fault("a name has at least one character, and neither spaces nor control characters");
+                return name_fault("a name has at least one character, and no spaces or control characters");
             }
             if !names.insert(&listener.name) {
                 return name_fault("another listener has this name");
@@ -122,13 +122,13 @@ impl<'a> Plan<'a> {
     pub async fn bind(self) -> Result<Sockets, ListenError> {
         let mut listeners = Vec::new();
         for (settings, tls, limits) in self.listeners {
-            let what = format!("the listener {}", settings.name);
+            let what = format!("The listener {}", settings.name);
             let remedy = if settings.name == DEFAULT_LISTENER { "--mqtt" } else { "its address in moorfall.toml" };
             let socket = bind(&what, settings.address, remedy).await?;
             let address = local_address(&socket, settings.address);
             listeners.push((Arc::new(Listener::new(settings, address, tls, limits)), socket));
         }
-        let socket = bind("the console", self.http.address, "--http").await?;
+        let socket = bind("The console", self.http.address, "--http").await?;
         let address = local_address(&socket, self.http.address);
         let http = Arc::new(Listener::new(&self.http, address, None, self.http_limits));
         Ok(Sockets { listeners, http: (http, socket) })
@@ -139,8 +139,10 @@ fn open_tls(listener: &ListenerSettings) -> Result<Option<Arc<Tls>>, ListenError
     let misfit = |words| Err(ListenError::TlsMisfit { name: listener.name.clone(), words });
     match (&listener.tls, listener.transport.is_secure()) {
         (None, false) => Ok(None),
-        (None, true) => misfit("has a transport with TLS; name its certificate and key under tls"),
-        (Some(_), false) => misfit("names certificates, but its transport has no TLS; choose tls or secure-websocket"),
+        (None, true) => misfit("uses TLS; set its certificate and key under `tls`"),
+        (Some(_), false) => {
+            misfit("has certificates, but its transport is without TLS; use `tls` or `secure-websocket`")
+        }
         (Some(settings), true) => match Tls::open(settings.clone()) {
             Ok(tls) => Ok(Some(Arc::new(tls))),
             Err(error) => Err(ListenError::Tls { name: listener.name.clone(), error }),
@@ -152,15 +154,15 @@ async fn bind(what: &str, address: SocketAddr, remedy: &str) -> Result<TcpListen
     TcpListener::bind(address).await.map_err(|error| {
         let words = match error.kind() {
             std::io::ErrorKind::AddrInUse => format!(
-                "another program listens there; stop it, or choose another port by {remedy}, such as {}:PORT (0 takes \
-                 any)",
+                "another program uses this port. Stop it, or set another port with {remedy}, for example {}:PORT (0 \
+                 takes any free port).",
                 address.ip()
             ),
             std::io::ErrorKind::PermissionDenied => {
-                format!("ports below 1024 need special rights; choose another by {remedy}")
+                format!("ports below 1024 need special rights. Set another port with {remedy}.")
             }
             std::io::ErrorKind::AddrNotAvailable => {
-                format!("this machine has no such address; choose one of its own by {remedy}")
+                format!("this machine does not have this address. Set another one with {remedy}.")
             }
             _ => error.to_string(),
         };

@@ -38,8 +38,8 @@ fn warning_of(limits: &Limits, open: usize) -> Option<String> {
     let wanted = limits.connections.saturating_add(limits.http_connections).saturating_add(OTHERS);
     (open < wanted).then(|| {
         format!(
-            "The process may have {open} files open, and needs {wanted} for `connections` = {} and `http-connections` = \
-             {}: raise its limit of open files, or lower these.",
+            "The process can open {open} files, and needs {wanted} for `connections` = {} and `http-connections` = \
+             {}. Raise its limit of open files, or lower these.",
             limits.connections, limits.http_connections
         )
     })

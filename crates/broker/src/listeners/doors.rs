@@ -25,12 +25,14 @@ impl Doors {
         let read = |text: &String| {
             let (scheme, name) = match text.split_once("://") {
                 Some((scheme @ ("http" | "https"), name)) => (Some(scheme.to_owned()), name),
-                Some(_) => return Err(format!("{text:?} is none of http and https")),
+                Some(_) => return Err(format!("\"{text}\" must begin with http:// or https://")),
                 None => (None, text.as_str()),
             };
             let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
             if name.is_empty() || !name.chars().all(fits) {
-                return Err(format!("{text:?} is not a name; write it without port and path, as in console.example"));
+                return Err(format!(
+                    "\"{text}\" is not a host name; write it without port and path, for example console.example"
+                ));
             }
             Ok(Host { scheme, name: name.to_ascii_lowercase() })
         };

@@ -2,7 +2,6 @@
 //! one address have not said who they are, and what all that are not let in hold together.
 
 use std::{
-    fmt,
     net::IpAddr,
     sync::{
         Arc,
@@ -10,8 +9,7 @@ use std::{
     },
 };
 
-use moorfall_core::{Limits, Time};
-use moorfall_wire::ReasonCode;
+use moorfall_core::{Limits, Time, session::NotAccepted};
 
 use crate::listeners::{
     gatekeeper::{Gatekeeper, Held, PerAddress, neighbourhood},
@@ -35,26 +33,12 @@ pub enum TurnedAway {
     TooManyConnecting(usize),
 }
 
-impl TurnedAway {
-    /// What CONNACK says.
-    pub fn reason(self) -> ReasonCode {
-        match self {
-            Self::Full(_) | Self::TooManyConnecting(_) => ReasonCode::QuotaExceeded,
-            Self::TooFast(_) => ReasonCode::ConnectionRateExceeded,
-        }
-    }
-}
-
-impl fmt::Display for TurnedAway {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Full(most) => write!(f, "the service takes {most} connections at a time, and has as many"),
-            Self::TooFast(most) => {
-                write!(f, "too many connections come from this address: it may begin {most} a second")
-            }
-            Self::TooManyConnecting(most) => {
-                write!(f, "{most} connections of this address have not sent CONNECT, as many as may")
-            }
+impl From<TurnedAway> for NotAccepted {
+    fn from(turned_away: TurnedAway) -> Self {
+        match turned_away {
+            TurnedAway::Full(most) => Self::Connections(most),
+            TurnedAway::TooFast(most) => Self::ConnectRate(most),
+            TurnedAway::TooManyConnecting(most) => Self::Connecting(most),
         }
     }
 }

@@ -84,7 +84,7 @@ impl ListenerSettings {
 
 /// Limits that can't be.
 #[derive(Clone, Debug, thiserror::Error)]
-#[error("the limits of {whose}: {words}")]
+#[error("Limits of {whose}: {words}.")]
 pub struct LimitsError {
     /// The service's or a listener's.
     pub whose: String,

@@ -66,7 +66,7 @@ pub struct TlsSettings {
 #[derive(Debug, thiserror::Error)]
 pub enum TlsError {
     /// A file can't be read.
-    #[error("{} can't be read: {error}; check its name and its rights", path.display())]
+    #[error("{} can't be read: {error}. Check its path and its permissions.", path.display())]
     Read {
         /// Which file.
         path: PathBuf,
@@ -74,13 +74,13 @@ pub enum TlsError {
         error: std::io::Error,
     },
     /// A file holds no certificate.
-    #[error("{} holds no certificate in PEM form (-----BEGIN CERTIFICATE-----)", path.display())]
+    #[error("{} has no certificate in PEM format (-----BEGIN CERTIFICATE-----).", path.display())]
     NoCertificate {
         /// Which file.
         path: PathBuf,
     },
     /// A file holds no key that is understood.
-    #[error("{} holds no private key that is understood: {words}", path.display())]
+    #[error("{} has no usable private key: {words}.", path.display())]
     Key {
         /// Which file.
         path: PathBuf,
@@ -88,7 +88,7 @@ pub enum TlsError {
         words: String,
     },
     /// The pass phrase is missing or wrong.
-    #[error("the key {} is protected: {words}", path.display())]
+    #[error("The key {} is protected by a passphrase: {words}.", path.display())]
     PassPhrase {
         /// Which file.
         path: PathBuf,
@@ -96,7 +96,7 @@ pub enum TlsError {
         words: String,
     },
     /// Certificate and key don't belong together, or something else that rustls says.
-    #[error("{} and its key don't serve for TLS: {error}", path.display())]
+    #[error("{} and its key can't be used for TLS: {error}.", path.display())]
     Unusable {
         /// The certificate.
         path: PathBuf,
@@ -104,7 +104,7 @@ pub enum TlsError {
         error: rustls::Error,
     },
     /// An authority can't be used.
-    #[error("{} can't serve as an authority: {words}", path.display())]
+    #[error("{} can't be used as a certificate authority: {words}.", path.display())]
     Authority {
         /// Which file.
         path: PathBuf,
@@ -203,9 +203,10 @@ pub async fn follow(stopping: CancellationToken, name: Arc<str>, tls: Arc<Tls>) 
             continue;
         }
         match tls.reload() {
-            Ok(()) => tracing::info!(listener = %name, "the certificate was changed and is in force"),
+            Ok(()) => tracing::info!(listener = %name, "certificate changed"),
             Err(error) => {
-                tracing::error!(listener = %name, %error, "the changed certificate can't be used; the one before stays");
+                tracing::error!(listener = %name, %error, "the changed certificate can't be used; the previous one \
+                                                           stays");
             }
         }
         known = now;
@@ -292,16 +293,13 @@ fn read_key(settings: &TlsSettings) -> Result<PrivateKeyDer<'static>, TlsError> 
     let text = String::from_utf8_lossy(&bytes);
     let fault = |words: &str| TlsError::Key { path: path.clone(), words: words.into() };
     if text.contains("Proc-Type: 4,ENCRYPTED") {
-        return Err(fault(
-            "it is protected in a form of old that is not safe any more; write it anew as PKCS#8, for example with \
-             `openssl pkcs8 -topk8`",
-        ));
+        return Err(fault("it uses an outdated encryption; convert it with `openssl pkcs8 -topk8 -in FILE -out NEW`"));
     }
     if let Some(sealed) = pem_section(&text, "ENCRYPTED PRIVATE KEY") {
         return open_sealed(settings, &sealed);
     }
     PrivateKeyDer::from_pem_slice(&bytes).map_err(|_| {
-        fault("what is understood is PEM with PRIVATE KEY, ENCRYPTED PRIVATE KEY, RSA PRIVATE KEY or EC PRIVATE KEY")
+        fault("supported are PEM files with PRIVATE KEY, ENCRYPTED PRIVATE KEY, RSA PRIVATE KEY or EC PRIVATE KEY")
     })
 }
 
@@ -323,9 +321,9 @@ fn open_sealed(settings: &TlsSettings, pem: &str) -> Result<PrivateKeyDer<'stati
         .map_err(|error| TlsError::Key { path: path.clone(), words: error.to_string() })?;
     let opened = sealed.decrypt(pass_phrase.as_bytes()).map_err(|error| match error {
         pkcs8::Error::EncryptedPrivateKey(pkcs8::pkcs5::Error::UnsupportedAlgorithm { oid }) => {
-            wrong(format!("by the algorithm {oid}, which is not understood; write it anew with AES-256"))
+            wrong(format!("its algorithm {oid} is not supported; convert it to AES-256"))
         }
-        _ => wrong("the pass phrase does not open it".into()),
+        _ => wrong("the passphrase is wrong".into()),
     })?;
     Ok(PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(opened.as_bytes().to_vec())))
 }
@@ -339,7 +337,7 @@ fn pass_phrase(settings: &TlsSettings) -> Result<Zeroizing<String>, TlsError> {
         return Ok(Zeroizing::new(text.lines().next().unwrap_or_default().to_owned()));
     }
     let Some(name) = &settings.key_passphrase_variable else {
-        return Err(wrong("name its pass phrase by key-passphrase-file or key-passphrase-variable".into()));
+        return Err(wrong("set its passphrase with `key-passphrase-file` or `key-passphrase-variable`".into()));
     };
-    std::env::var(name).map(Zeroizing::new).map_err(|_| wrong(format!("the environment has no {name}")))
+    std::env::var(name).map(Zeroizing::new).map_err(|_| wrong(format!("the environment variable {name} is not set")))
 }

@@ -13,7 +13,8 @@ pub fn trust<'a>(listeners: &'a [Arc<Listener>], authorities: &Authorities) -> V
         if let Some(tls) = &listener.tls
             && let Err(error) = tls.trust(certificates.clone())
         {
-            tracing::error!(listener = %listener.name, %error, "what was trusted before stays");
+            tracing::error!(listener = %listener.name, %error, "certificate authorities can't be read; the previous \
+                                                                ones stay trusted");
             failed.push(&*listener.name);
         }
     }

@@ -9,13 +9,17 @@ use axum::{
 use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use moorfall_core::{Time, certificate::ClientCertificate};
+use moorfall_live::facts::{Fact, NotSecured};
 
-use crate::listeners::{
-    listener::Listener,
-    origin::{Arrived, Origin, Reception},
-    seats::Seat,
-    stream::{Layer, Stream},
-    websocket::{self, WebSocket},
+use crate::{
+    listeners::{
+        listener::Listener,
+        origin::{Arrived, Origin, Reception},
+        seats::Seat,
+        stream::{Layer, Stream},
+        websocket::{self, WebSocket},
+    },
+    log,
 };
 
 /// A client that asks for a WebSocket.
@@ -61,8 +65,8 @@ impl Visit {
         builder.max_buf_size(self.listener.limits.first_packet_bytes.max(8 * 1024));
         let served = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await;
         if let Err(error) = served {
-            let (address, listener) = (self.address, &self.listener.name);
-            tracing::info!(%address, %listener, "not let in: the WebSocket hand-shake failed: {error}");
+            let (address, listener) = (self.address, Arc::clone(&self.listener.name));
+            log::note(&Fact::NotSecured { address, listener, why: NotSecured::WebSocket(error.to_string()) });
         }
     }
 }
@@ -80,7 +84,7 @@ async fn upgraded(reception: Arc<Reception>, upgrade: OnUpgrade, origin: Origin,
             let stream = Stream::Layered(Box::new(WebSocket::new(TokioIo::new(stream))));
             (reception.serve)(Arrived { stream, origin, seat }).await;
         }
-        Err(error) => tracing::debug!(address = %origin.address, %error, "the WebSocket was not taken up"),
+        Err(error) => tracing::debug!(address = %origin.address, %error, "WebSocket upgrade failed"),
     }
 }
 
@@ -97,7 +101,7 @@ pub fn visit_by_http(
             let at = reception.common.clock.now();
             let Ok(seat) = reception.seats.take(&listener, address.ip(), at) else {
                 let status = axum::http::StatusCode::SERVICE_UNAVAILABLE;
-                let words = "There are as many connections as may be.\n";
+                let words = "The connection limit is reached.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
             let origin = Origin { address, listener, certificate: None, removals: 0, at, acting: None };

@@ -60,19 +60,19 @@ pub fn accept<B>(request: &Request<B>, pages: &Pages<'_>) -> Result<Response<()>
     let declined = |status, words| Err(Declined { status, words });
     let upgrade = has_token(headers, header::UPGRADE, "websocket") && has_token(headers, header::CONNECTION, "upgrade");
     if request.method() != Method::GET || !upgrade {
-        return declined(StatusCode::UPGRADE_REQUIRED, "This is the place of MQTT over WebSocket.\n");
+        return declined(StatusCode::UPGRADE_REQUIRED, "This path serves MQTT over WebSocket.\n");
     }
     if headers.get(header::SEC_WEBSOCKET_VERSION).is_none_or(|version| version != "13") {
-        return declined(StatusCode::UPGRADE_REQUIRED, "WebSocket version 13 is spoken here.\n");
+        return declined(StatusCode::UPGRADE_REQUIRED, "Only WebSocket version 13 is supported.\n");
     }
     let Some(key) = headers.get(header::SEC_WEBSOCKET_KEY) else {
         return declined(StatusCode::BAD_REQUEST, "The request has no Sec-WebSocket-Key.\n");
     };
     if !has_token(headers, header::SEC_WEBSOCKET_PROTOCOL, SUB_PROTOCOL) {
-        return declined(StatusCode::BAD_REQUEST, "Ask for the sub-protocol mqtt.\n");
+        return declined(StatusCode::BAD_REQUEST, "Request the WebSocket subprotocol mqtt.\n");
     }
     if !pages.may(headers) {
-        return declined(StatusCode::FORBIDDEN, "Pages of this origin may not connect here.\n");
+        return declined(StatusCode::FORBIDDEN, "Pages of this origin are not allowed to connect.\n");
     }
     let mut response = Response::new(());
     *response.status_mut() = StatusCode::SWITCHING_PROTOCOLS;
@@ -185,28 +185,28 @@ impl<S> WebSocket<S> {
         let (header, length) = match parsed {
             Ok(Some(parsed)) => parsed,
             Ok(None) => return Ok(false),
-            Err(_) => return Err(self.broken(1002, "a WebSocket frame has no sense")),
+            Err(_) => return Err(self.broken(1002, "invalid WebSocket frame")),
         };
         self.raw.advance(size);
         let Some(mask) = header.mask else {
-            return Err(self.broken(1002, "a client's WebSocket frame was not masked"));
+            return Err(self.broken(1002, "unmasked WebSocket frame from a client"));
         };
         if header.rsv1 || header.rsv2 || header.rsv3 {
-            return Err(self.broken(1002, "a WebSocket frame used an extension that was not agreed on"));
+            return Err(self.broken(1002, "WebSocket frame with an extension that was not negotiated"));
         }
         let kind = match header.opcode {
             OpCode::Data(Data::Binary) if !self.incoming.within_message => Kind::Data,
             OpCode::Data(Data::Continue) if self.incoming.within_message => Kind::Data,
             // [MQTT-6.0.0-1].
-            OpCode::Data(Data::Text) => return Err(self.broken(1003, "a WebSocket frame was text, not binary")),
-            OpCode::Data(_) => return Err(self.broken(1002, "WebSocket frames came in an order that has no sense")),
+            OpCode::Data(Data::Text) => return Err(self.broken(1003, "text WebSocket frame instead of a binary one")),
+            OpCode::Data(_) => return Err(self.broken(1002, "WebSocket frames in an invalid order")),
             OpCode::Control(_) if length > CONTROL || !header.is_final => {
-                return Err(self.broken(1002, "a WebSocket control frame was too long or in pieces"));
+                return Err(self.broken(1002, "WebSocket control frame too long or fragmented"));
             }
             OpCode::Control(Control::Ping) => Kind::Ping,
             OpCode::Control(Control::Pong) => Kind::Pong,
             OpCode::Control(Control::Close) => Kind::Close,
-            OpCode::Control(_) => return Err(self.broken(1002, "a WebSocket frame is of a kind that does not exist")),
+            OpCode::Control(_) => return Err(self.broken(1002, "WebSocket frame with an unknown opcode")),
         };
         if kind == Kind::Data {
             self.incoming.within_message = !header.is_final;

@@ -3,10 +3,10 @@
 
 use std::{sync::Arc, time::Duration};
 
-use moorfall_core::{Message, SessionKey};
+use moorfall_core::{Message, SessionKey, session::Ended};
 use moorfall_live::journeys::{Recording, TooMany};
 use moorfall_store::{Author, Deed};
-use moorfall_wire::{ReasonCode, TopicFilter, TopicName};
+use moorfall_wire::{TopicFilter, TopicName};
 use serde_json::json;
 
 use crate::{
@@ -33,7 +33,13 @@ impl Sessions {
         if let Err(deed) = noted {
             let Deed { act, kind, name, .. } = *deed;
             let person = &*by.person;
-            tracing::error!(person, act, kind, name, "too many deeds wait for the database; this one is not noted");
+            tracing::error!(
+                person,
+                act,
+                kind,
+                name,
+                "too many audit entries wait for the database; this one is not recorded"
+            );
         }
     }
 
@@ -41,7 +47,7 @@ impl Sessions {
     pub async fn end_session(&self, record: &Arc<SessionRecord>, by: &Author) {
         self.note(by, Deed::new("end", "session", &*record.client_id));
         if let Some(link) = record.link() {
-            record.end(ReasonCode::AdministrativeAction, "the administrator ended the session", true);
+            record.end(Ended::ByOperator, true);
             link.gone.cancelled().await;
         }
         self.finish(record);

@@ -4,8 +4,9 @@ use std::sync::Arc;
 
 use moorfall_core::{
     Message, Run,
+    access::Act,
     router::{Load, Recipient, Route, is_filed},
-    session::Routed,
+    session::{Reason, Routed},
 };
 use moorfall_live::{
     counters::Counts,
@@ -68,8 +69,7 @@ impl Sessions {
         let by = By { identity, waiting: None };
         let route = self.router.route(&message.topic);
         if self.live.recorder.is_on() {
-            let access = "it is a will, or the service's own".to_owned();
-            let publisher = || Publisher { identity: identity.to_string(), access, ..Publisher::default() };
+            let publisher = || Publisher { identity: identity.to_string(), ..Publisher::default() };
             self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by, &mut counts);
         } else {
             self.distribute(message, &route, by, &mut counts);
@@ -109,7 +109,9 @@ impl Sessions {
         if message.retain {
             match self.router.retain(message, &self.holding(identity), &self.limits) {
                 Err(full) => {
-                    self.live.recorder.turn_away(message.journey(), &full.to_string());
+                    self.live.recorder.turn_away(message.journey(), || {
+                        Reason::Retained(full).refusal(identity, Act::Publish, &message.topic, None)
+                    });
                     return (Routed::RetainedFull(full), None);
                 }
                 Ok(before) => {

@@ -3,12 +3,16 @@
 use std::sync::Arc;
 
 use moorfall_core::Time;
+use moorfall_live::facts::Fact;
 use tokio_util::sync::CancellationToken;
 
-use crate::sessions::{
-    Sessions,
-    lifecycle::row,
-    record::{Place, SessionRecord},
+use crate::{
+    log,
+    sessions::{
+        Sessions,
+        lifecycle::row,
+        record::{Place, SessionRecord},
+    },
 };
 
 /// Publishes wills and ends sessions when their time has come, until the service stops.
@@ -55,7 +59,7 @@ impl Sessions {
             self.publish_will(&message, record);
         }
         if ended {
-            tracing::info!(client = record.client_id, identity = %record.identity, "the session has ended: its time is over");
+            log::note(&Fact::Expired { client: record.named() });
             self.finish(record);
         }
     }

@@ -5,7 +5,7 @@ use std::{
     time::Duration,
 };
 
-use moorfall_store::{Asked, Changes, Database};
+use moorfall_store::{Asked, Changes, Database, StoreError};
 use tokio::time::{Instant, sleep, timeout};
 
 use crate::sessions::journal::Journal;
@@ -39,7 +39,10 @@ pub async fn run(journal: Arc<Journal>, database: Arc<Database>) {
         }
         journal.writing.store(changes.len(), Ordering::Relaxed);
         if !write(&journal, &database, &changes).await {
-            tracing::error!(rows = changes.len(), "the database stayed away: what was not written yet is lost");
+            tracing::error!(
+                rows = changes.len(),
+                "the database is still unavailable: changes not written yet are lost"
+            );
             return;
         }
         journal.writing.store(0, Ordering::Relaxed);
@@ -62,15 +65,12 @@ async fn write(journal: &Journal, database: &Database, changes: &Changes) -> boo
     }
     let mut last = None;
     loop {
-        let words = match timeout(ANSWER_TIME, database.store.commit(changes)).await {
-            Ok(Ok(())) => {
-                database.carried_out(Asked::Journal);
-                return true;
-            }
-            Ok(Err(error)) => error.to_string(),
-            Err(_) => "it does not answer".into(),
+        let written = timeout(ANSWER_TIME, database.store.commit(changes)).await.unwrap_or(Err(StoreError::Silent));
+        let Err(why) = written else {
+            database.carried_out(Asked::Journal);
+            return true;
         };
-        database.failed(Asked::Journal, words).await;
+        database.failed(Asked::Journal, &why).await;
         if journal.closing.is_cancelled() && *last.get_or_insert_with(|| Instant::now() + LAST) <= Instant::now() {
             return false;
         }

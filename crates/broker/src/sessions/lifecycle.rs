@@ -10,19 +10,20 @@ use moorfall_core::{
     access::Request,
     measure::Totals,
     router::Load,
-    session::{Cause, Parting, Refusal},
+    session::{Ended, NotAccepted, Parting, Reason, Refusal},
 };
-use moorfall_live::journeys::Unsent;
+use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SessionRow;
-use moorfall_wire::{QoS, ReasonCode, TopicFilter};
+use moorfall_wire::{QoS, TopicFilter};
 
 use crate::{
     identity::names,
     judge::Rights,
+    log,
     sessions::{
         Sessions,
         record::{NewSession, Parked, Place, RetainedDue, SessionRecord, Walk},
-        registry::{Newcomer, NotAdmitted},
+        registry::Newcomer,
     },
 };
 
@@ -30,10 +31,10 @@ impl Sessions {
     /// Lets a client in, after an earlier connection with its client identifier has gone: begins a session, or goes on
     /// with the one that is there. A session of another identity stays, and the newcomer is refused: nobody can push
     /// another identity's client out, or read its messages.
-    pub async fn admit(&self, newcomer: &Newcomer) -> Result<(Arc<SessionRecord>, Option<Box<Parked>>), NotAdmitted> {
+    pub async fn admit(&self, newcomer: &Newcomer) -> Result<(Arc<SessionRecord>, Option<Box<Parked>>), NotAccepted> {
         let is_tied = self.judge.is_tied(&newcomer.client_id, &newcomer.identity);
         if is_tied == Some(false) {
-            return Err(NotAdmitted::Tied);
+            return Err(NotAccepted::ClientIdReserved(newcomer.client_id.clone()));
         }
         let holding = self.holding(&newcomer.identity);
         loop {
@@ -43,17 +44,17 @@ impl Sessions {
                     Some(known) => Arc::clone(known),
                     None => {
                         if let Some(why) = names::fault(&newcomer.client_id) {
-                            return Err(NotAdmitted::Name(why));
+                            return Err(NotAccepted::ClientIdInvalid(newcomer.client_id.clone(), why));
                         }
                         // An identity's first session is let in: others can't keep it out.
                         let is_first = holding.sessions.held() == 0;
                         if sessions.len() >= self.limits.sessions && !is_first {
-                            return Err(NotAdmitted::Full);
+                            return Err(NotAccepted::Sessions(self.limits.sessions));
                         }
                         if is_first {
                             holding.sessions.force(1);
                         } else if !holding.sessions.take(1) {
-                            return Err(NotAdmitted::FullForIdentity(holding.sessions.most()));
+                            return Err(NotAccepted::SessionsOfIdentity(holding.sessions.most()));
                         }
                         let record = self.new_session(newcomer, Arc::clone(&holding));
                         sessions.insert(newcomer.client_id.clone(), Arc::clone(&record));
@@ -64,18 +65,18 @@ impl Sessions {
             };
             if known.identity != newcomer.identity {
                 if is_tied != Some(true) {
-                    return Err(NotAdmitted::InUse);
+                    return Err(NotAccepted::ClientIdInUse(newcomer.client_id.clone()));
                 }
                 // Whoever the identifier was given to takes it from whoever had it before.
                 if let Some(link) = known.link() {
-                    known.end(ReasonCode::SessionTakenOver, TIED_TO_ANOTHER, true);
+                    known.end(Ended::GivenToAnother, true);
                     link.gone.cancelled().await;
                 }
                 self.finish(&known);
                 continue;
             }
             if let Some(link) = known.link() {
-                known.end(ReasonCode::SessionTakenOver, TAKEN_OVER, false);
+                known.end(Ended::TakenOver, false);
                 link.gone.cancelled().await;
             } else if newcomer.clean_start {
                 self.finish(&known);
@@ -236,9 +237,9 @@ impl Sessions {
     }
 
     /// Ends every session of an identity, and those that wait for it.
-    pub fn end_identity(&self, identity: &str, words: &str, discard: bool) {
+    pub fn end_identity(&self, identity: &str, why: &Ended, discard: bool) {
         for record in self.registry.all().filter(|record| *record.identity == *identity) {
-            record.end(ReasonCode::AdministrativeAction, words, discard);
+            record.end(why.clone(), discard);
             if discard {
                 self.finish(&record);
             }
@@ -250,29 +251,25 @@ impl Sessions {
         let (identity, client_id) = (&record.identity, &record.client_id);
         let Message { topic, qos, retain, .. } = &**message;
         let request = Request::Publish { topic, qos: *qos, retain: *retain };
-        let denied = match self.judge.rights(identity, client_id) {
-            _ if !self.judge.may_connect(identity) => {
-                Some((Cause::NoRule, format!("the identity {identity} may no longer connect")))
-            }
-            Rights::Unlimited => None,
-            Rights::None(why) => Some((Cause::NoRule, why.to_string())),
-            Rights::Bound(access) => {
-                let decision = access.decide(request);
-                (!decision.is_allowed()).then(|| (Cause::of(&access, &decision), access.explain(request)))
+        let denied = match (self.judge.no_entry(identity), self.judge.rights(identity, client_id)) {
+            (Some(why), _) | (None, Rights::None(why)) => Some(Reason::NoEntry(why)),
+            (None, Rights::Unlimited) => None,
+            (None, Rights::Bound(access)) => {
+                (!access.decide(request).is_allowed()).then(|| Reason::rules(&access, request))
             }
         };
-        if let Some((cause, words)) = denied {
-            return self.note_refused_will(record, Refusal::of_will(cause, &words, Arc::clone(message)));
+        if let Some(reason) = denied {
+            return self.note_refused_will(record, reason.refusal_of_will(identity, Arc::clone(message)));
         }
         let message = Arc::new(message.renewed(self.clock.now()));
         self.publish(&message, identity);
     }
 
     fn note_refused_will(&self, record: &SessionRecord, refusal: Refusal) {
-        tracing::info!(client = record.client_id, identity = %record.identity, "not published: {}", refusal.words);
         self.live.counters.add(&Totals { refused: 1, ..Totals::default() });
         self.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.clock.now());
-        record.note_refusal(refusal.words);
+        record.note_refusal(&refusal);
+        log::note(&Fact::Refused { client: record.named(), refusal });
     }
 
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose
@@ -317,7 +314,3 @@ pub(super) fn row(record: &SessionRecord, parked: &Parked) -> SessionRow {
         will,
     }
 }
-
-const TIED_TO_ANOTHER: &str = "the client identifier belongs to another identity, whose client has come";
-
-const TAKEN_OVER: &str = "another connection with this client identifier took over";

@@ -15,10 +15,10 @@ use moorfall_core::{
     access::Access,
     certificate::ClientCertificate,
     router::{Load, Recipient},
-    session::{Granted, SessionState, Withheld},
+    session::{Ended, Granted, Refusal, SessionState, Withheld},
 };
-use moorfall_live::{counters::Counters, journeys::Named};
-use moorfall_wire::{ProtocolVersion, QoS, ReasonCode, TopicFilter, TopicName};
+use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
+use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
@@ -27,21 +27,10 @@ use tokio_util::sync::CancellationToken;
 /// Why the service ends a connection.
 #[derive(Debug)]
 pub struct Ending {
-    /// For DISCONNECT.
-    pub reason: ReasonCode,
-    /// For the Reason String and the log.
-    pub words: String,
+    /// For DISCONNECT and the log.
+    pub why: Ended,
     /// Whether the session ends too.
     pub discard: bool,
-}
-
-/// Something that was refused.
-#[derive(Clone, Debug)]
-pub struct Refusal {
-    /// When.
-    pub at: OffsetDateTime,
-    /// What and why, in a sentence.
-    pub words: String,
 }
 
 /// How a client signed in.
@@ -183,8 +172,6 @@ impl Outcome {
     }
 }
 
-const QUEUE_FULL: &str = "its queue is full, and the limits say that this ends it";
-
 /// One session. Locks are taken in this order: the journal's, `place`, the queue's.
 #[derive(Debug)]
 pub struct SessionRecord {
@@ -207,7 +194,7 @@ pub struct SessionRecord {
     /// Not sent for another reason than a full queue.
     pub withheld: AtomicU64,
     /// The last thing that was refused, if anything was.
-    pub last_refusal: Mutex<Option<Refusal>>,
+    pub last_refusal: Mutex<Option<Box<(OffsetDateTime, Refusal)>>>,
     /// Wakes its task.
     pub wake: Notify,
     /// Where it is.
@@ -391,7 +378,7 @@ impl SessionRecord {
 
     fn pushed(&self, pushed: Pushed) -> Outcome {
         if pushed.end {
-            self.end(ReasonCode::QuotaExceeded, QUEUE_FULL, true);
+            self.end(Ended::QueueFull, true);
         } else if pushed.first {
             self.wake.notify_one();
         }
@@ -457,9 +444,9 @@ impl SessionRecord {
     }
 
     /// Asks the task of a connected session to end its connection; the first reason stands.
-    pub fn end(&self, reason: ReasonCode, words: impl Into<String>, discard: bool) {
+    pub fn end(&self, why: Ended, discard: bool) {
         if let Place::Connected(link) = &*self.place.lock() {
-            let _first_stands = link.ending.set(Ending { reason, words: words.into(), discard });
+            let _first_stands = link.ending.set(Ending { why, discard });
         }
         self.wake.notify_one();
     }
@@ -473,7 +460,12 @@ impl SessionRecord {
     }
 
     /// Remembers the last thing that was refused.
-    pub fn note_refusal(&self, words: String) {
-        *self.last_refusal.lock() = Some(Refusal { at: OffsetDateTime::now_utc(), words });
+    pub fn note_refusal(&self, refusal: &Refusal) {
+        *self.last_refusal.lock() = Some(Box::new((OffsetDateTime::now_utc(), refusal.remembered())));
+    }
+
+    /// Its client, as facts name it.
+    pub fn named(&self) -> Client {
+        Client { id: self.client_id.clone(), identity: Arc::clone(&self.identity) }
     }
 }

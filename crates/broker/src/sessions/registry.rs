@@ -21,21 +21,6 @@ use crate::sessions::record::{Link, Parked, Place, SessionRecord};
 /// Sessions that are taken at a time when all are gone through.
 const PAGE: usize = 512;
 
-/// Why a client is not let in.
-#[derive(Debug)]
-pub enum NotAdmitted {
-    /// The client identifier is in use by another identity.
-    InUse,
-    /// Another identity is tied to the client identifier.
-    Tied,
-    /// No new session can have this client identifier.
-    Name(&'static str),
-    /// There are as many sessions as may be.
-    Full,
-    /// The identity has as many sessions as it may.
-    FullForIdentity(usize),
-}
-
 /// Who wants to come in.
 pub struct Newcomer {
     /// Its client identifier.

@@ -37,7 +37,7 @@ pub fn restore(sessions: &Sessions, stored: Stored, crashed: bool) {
         sessions.finish(&record);
     }
     if count + retained > 0 || crashed {
-        tracing::info!(sessions = count, retained, crashed, "what was kept is back");
+        tracing::info!(sessions = count, retained, crashed, "stored sessions and messages restored");
     }
 }
 

@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 use moorfall_contract::{
-    design::{AccessAnswer, Matrix, Right, RuleTrace},
+    design::{AccessAnswer, Matrix, Right, RuleVerdict},
     topics::RefusalView,
 };
 use serde_json::json;
@@ -10,7 +10,7 @@ use serde_json::json;
 use crate::{
     arguments::qos,
     local::{Local, Which},
-    output::{self, Done, FAINT, Failure, STRONG, count, indented, plural, printable, since, table},
+    output::{self, Done, FAINT, Failure, STRONG, ago, count, indented, plural, printable, table},
 };
 
 /// What the command takes.
@@ -24,25 +24,25 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// Say whether an identity may do something, and what each rule has to do with it
+    /// Explain whether an identity can publish or subscribe, rule by rule
     ///
-    /// The same decision as for a live session. The exit code is 1 if it may not.
+    /// Decided as for a live session. The exit code is 1 if it is not allowed.
     Explain {
-        /// Whose access
+        /// Identity
         #[arg(long = "as", value_name = "IDENTITY")]
         identity: String,
-        /// Its client identifier, where rules look at it [default: the identity's name]
+        /// Client identifier, if rules use it [default: the name of the identity]
         #[arg(long, value_name = "ID", default_value = "", hide_default_value = true)]
-        client: String,
+        client_id: String,
         #[command(subcommand)]
         act: Act,
     },
-    /// Show who may publish (p) and subscribe (s) to which planned topics
+    /// Show who can publish (p) and subscribe (s) to which planned topics
     Matrix {
-        /// A row for each identity, not for each cohort
+        /// One row per identity instead of per cohort
         #[arg(long)]
         identities: bool,
-        /// Only rows whose name holds this text
+        /// Only rows whose name contains this text
         #[arg(default_value = "", hide_default_value = true)]
         search: String,
         /// Print comma-separated values
@@ -52,7 +52,7 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
-    /// List what was refused, newest first
+    /// List refusals, newest first
     Refusals {
         /// Print JSON
         #[arg(long)]
@@ -62,23 +62,23 @@ enum Verb {
 
 #[derive(Debug, Subcommand)]
 enum Act {
-    /// Sending a message
+    /// Publish a message
     Publish {
-        /// Where
+        /// Topic name
         topic: String,
-        /// At which QoS
+        /// Quality of service
         #[arg(long, default_value = "0", value_parser = qos)]
         qos: moorfall_wire::QoS,
-        /// Retained
+        /// With the retain flag
         #[arg(long)]
         retain: bool,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Receiving messages
+    /// Subscribe to a topic filter
     Subscribe {
-        /// The topic filter
+        /// Topic filter
         filter: String,
         /// Print JSON
         #[arg(long)]
@@ -90,7 +90,7 @@ enum Act {
 pub async fn run(arguments: Arguments) -> Done {
     let local = arguments.which.find()?;
     match arguments.verb {
-        Verb::Explain { identity, client, act } => explain(&local, &identity, &client, act).await,
+        Verb::Explain { identity, client_id, act } => explain(&local, &identity, &client_id, act).await,
         Verb::Matrix { identities, search, csv, json } => matrix(&local, identities, &search, csv, json).await,
         Verb::Refusals { json } => refusals(&local, json).await,
     }
@@ -119,26 +119,26 @@ async fn explain(local: &Local, identity: &str, client_id: &str, act: Act) -> Do
 fn print_answer(answer: &AccessAnswer) -> std::io::Result<()> {
     let verdict = if answer.allowed { "Allowed" } else { "Refused" };
     output::line(format_args!("{STRONG}{verdict}{STRONG:#}"))?;
-    output::line(indented(&printable(&answer.words), 2))?;
+    output::line(indented(&printable(&answer.explanation), 2))?;
     if !answer.cohorts.is_empty() {
         output::line(format_args!("  Cohorts: {}", answer.cohorts.join(", ")))?;
     }
     if answer.allowed && answer.highest_qos < 2 {
-        output::line(format_args!("  Granted up to QoS {}", answer.highest_qos))?;
+        output::line(format_args!("  Granted at QoS {} at most", answer.highest_qos))?;
     }
     if answer.rules.is_empty() {
         return Ok(());
     }
     output::line("")?;
-    let row = |rule: &RuleTrace| {
+    let row = |rule: &RuleVerdict| {
         let words = match (rule.decides, rule.applies) {
             (true, _) => "decides".to_owned(),
             (false, true) => "applies".to_owned(),
-            (false, false) => rule.words.clone(),
+            (false, false) => rule.explanation.clone(),
         };
-        vec![rule.rule.clone(), rule.effect.to_string(), words]
+        vec![rule.rule.clone(), rule.verdict.to_string(), words]
     };
-    output::line(table(&["RULE", "EFFECT", "HERE"], answer.rules.iter().map(row).collect()))
+    output::line(table(&["RULE", "VERDICT", "HERE"], answer.rules.iter().map(row).collect()))
 }
 
 /// The path that a planned topic is, without what all share at the beginning.
@@ -165,7 +165,7 @@ async fn matrix(local: &Local, identities: bool, search: &str, csv: bool, as_jso
         return output::json(&matrix);
     }
     if matrix.topics.is_empty() {
-        return Err(Failure("the blueprint plans no topics, so there is nothing to show; add [[topics]] to it".into()));
+        return Err(Failure("No planned topics. Add [[topics]] to the blueprint to fill the matrix.".into()));
     }
     if csv {
         return output::finish(print_csv(&matrix, by));
@@ -226,7 +226,7 @@ fn print_matrix(matrix: &Matrix, by: &str) -> std::io::Result<()> {
         }
     }
     output::line(format_args!(
-        "{FAINT}P publish, S subscribe to all of a path's topics; p, s to some; - to none{FAINT:#}"
+        "{FAINT}P publish, S subscribe to all topics of a path; p, s to some; - to none{FAINT:#}"
     ))?;
     let shown = matrix.rows.len() as u64;
     if shown < matrix.total {
@@ -241,8 +241,9 @@ async fn refusals(local: &Local, as_json: bool) -> Done {
         return output::json(&refusals);
     }
     if refusals.is_empty() {
-        return output::finish(output::line("nothing was refused since the service started"));
+        return output::finish(output::line("Nothing has been refused since the service started."));
     }
-    let rows = refusals.iter().map(|refusal| vec![count(refusal.count), since(refusal.last), refusal.words.clone()]);
-    output::finish(output::line(table(&[">TIMES", ">AGO", "WHAT AND WHY"], rows.collect())))
+    let rows =
+        refusals.iter().map(|refusal| vec![count(refusal.count), ago(refusal.last), refusal.explanation.clone()]);
+    output::finish(output::line(table(&[">TIMES", ">LAST", "REFUSAL"], rows.collect())))
 }

@@ -9,7 +9,7 @@ use serde_json::json;
 
 use crate::{
     local::{Local, Which},
-    output::{self, Done, Failure, printable, since, table},
+    output::{self, Done, Failure, ago, printable, table},
 };
 
 /// What the command takes.
@@ -23,24 +23,24 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List the authorities that were given to the service
+    /// List authorities
     ///
-    /// Listeners that ask for client certificates and name no authorities of their own in moorfall.toml trust them.
+    /// Listeners that use client certificates and name no authorities of their own in moorfall.toml trust these.
     List {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Trust an authority, from the next connection on
+    /// Add an authority; it is trusted from the next connection on
     Add {
-        /// What to call it
+        /// Name
         name: String,
-        /// File with its certificate in PEM form, such as authority.pem
+        /// File with its certificate in PEM format, for example authority.pem
         file: PathBuf,
     },
-    /// Trust an authority no more; sessions that rest on client certificates end, and those of others may return
+    /// Remove an authority; sessions authenticated with client certificates end, and clients of other authorities can return
     Remove {
-        /// Its name
+        /// Name
         name: String,
     },
 }
@@ -51,11 +51,12 @@ pub async fn run(arguments: Arguments) -> Done {
     match arguments.verb {
         Verb::List { json } => list(&local, json).await,
         Verb::Add { name, file } => {
-            let pem = std::fs::read_to_string(&file)
-                .map_err(|error| Failure(format!("{} can't be read: {error}", file.display())))?;
+            let pem = std::fs::read_to_string(&file).map_err(|error| {
+                Failure(format!("{} can't be read: {error}. Check the path and its permissions.", file.display()))
+            })?;
             let added: AuthorityView = local.post(&["authorities"], &json!({ "name": name, "pem": pem })).await?;
             output::finish(output::line(format_args!(
-                "{}: trusted until {}, {}",
+                "{} added: trusted until {}, {}",
                 printable(&added.name),
                 added.ends.date(),
                 printable(&added.subject)
@@ -63,7 +64,7 @@ pub async fn run(arguments: Arguments) -> Done {
         }
         Verb::Remove { name } => {
             local.change(Method::DELETE, &["authorities", &name], None::<&()>).await?;
-            output::finish(output::line(format_args!("{} is trusted no more", printable(&name))))
+            output::finish(output::line(format_args!("{} is no longer trusted", printable(&name))))
         }
     }
 }
@@ -74,7 +75,7 @@ async fn list(local: &Local, as_json: bool) -> Done {
         return output::json(&authorities);
     }
     if authorities.is_empty() {
-        return output::finish(output::line("none yet; `moorfall authorities add NAME FILE` trusts one"));
+        return output::finish(output::line("No authorities. `moorfall authorities add NAME FILE` adds one."));
     }
     let rows = authorities.iter().map(|authority| {
         let short = authority.fingerprint.get(..16).unwrap_or_default();
@@ -82,9 +83,9 @@ async fn list(local: &Local, as_json: bool) -> Done {
             authority.name.clone(),
             authority.subject.clone(),
             authority.ends.date().to_string(),
-            since(authority.added_at),
+            ago(authority.added_at),
             format!("{short}…"),
         ]
     });
-    output::finish(output::line(table(&["NAME", "SUBJECT", "ENDS", ">ADDED AGO", "SHA-256"], rows.collect())))
+    output::finish(output::line(table(&["NAME", "SUBJECT", "EXPIRES", ">ADDED", "SHA-256"], rows.collect())))
 }

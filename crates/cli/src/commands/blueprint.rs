@@ -15,7 +15,7 @@ use serde_json::json;
 
 use crate::{
     local::{Local, Which},
-    output::{self, Done, FAINT, Failure, STRONG, WARN, count, plural, printable, since, table},
+    output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, plural, printable, table},
 };
 
 /// What the command takes.
@@ -30,7 +30,7 @@ pub struct Arguments {
 /// A blueprint in files.
 #[derive(Debug, Args)]
 struct Files {
-    /// The blueprint: a file, or a folder of files that end in .toml
+    /// Blueprint: a file, or a folder of .toml files
     blueprint: PathBuf,
     /// Print JSON
     #[arg(long)]
@@ -39,51 +39,51 @@ struct Files {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// Say what is wrong with a blueprint, and whether its proofs hold
+    /// Check a blueprint and its proofs
     Check(Files),
-    /// Show what a blueprint would change, and what that would do to what is live
+    /// Show what a blueprint would change, and its effects on live sessions and messages
     Diff(Files),
-    /// Put a blueprint in force
+    /// Apply a blueprint
     ///
-    /// It is refused when it is wrong, when a proof fails, and when another revision is in force than the one that it
-    /// was made upon.
+    /// It is refused if it has errors, if a proof fails, or if another revision is in force than the one that it
+    /// is based on.
     Apply {
         #[command(flatten)]
         files: Files,
-        /// Why, in a sentence
+        /// Describe the change
         #[arg(short, long, default_value = "", hide_default_value = true)]
         message: String,
-        /// The revision that it was made upon [default: the one in force]
+        /// Revision that it is based on [default: the one in force]
         #[arg(long, value_name = "REVISION")]
         base: Option<i64>,
     },
-    /// List the revisions, newest first
+    /// List revisions, newest first
     History {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Print a revision's files
+    /// Print the files of a revision
     Show {
-        /// Which [default: the one in force]
+        /// Revision [default: the one in force]
         revision: Option<i64>,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Put an earlier revision in force again, as a new one
+    /// Revert to an earlier revision, as a new one
     Revert {
-        /// Which
+        /// Revision
         revision: i64,
-        /// Why, in a sentence
+        /// Describe the change
         #[arg(short, long, default_value = "", hide_default_value = true)]
         message: String,
     },
-    /// Write a revision's files into a folder
+    /// Write the files of a revision to a folder
     Export {
-        /// The folder; files of the same names in it are not overwritten
+        /// Folder; files in it are not overwritten
         folder: PathBuf,
-        /// Which [default: the one in force]
+        /// Revision [default: the one in force]
         #[arg(long)]
         revision: Option<i64>,
     },
@@ -107,7 +107,9 @@ pub async fn run(arguments: Arguments) -> Done {
 }
 
 fn read(path: &Path) -> Result<Vec<SourceFile>, Failure> {
-    blueprint_files(path).map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))
+    blueprint_files(path).map_err(|error| {
+        Failure(format!("{} can't be read: {error}. Check the path and its permissions.", path.display()))
+    })
 }
 
 async fn check(local: &Local, files: &Files) -> Done {
@@ -118,17 +120,17 @@ async fn check(local: &Local, files: &Files) -> Done {
     } else {
         output::finish(print_check(&check, true))?;
     }
-    if check.sound { Ok(()) } else { Err(unsound(&check)) }
+    if check.ready { Ok(()) } else { Err(not_ready(&check)) }
 }
 
-fn unsound(check: &Check) -> Failure {
+fn not_ready(check: &Check) -> Failure {
     let errors = check.findings.iter().filter(|finding| finding.severity == Severity::Error).count();
     let failed = check.proofs.iter().filter(|proof| !proof.holds).count();
     Failure(match (errors, failed) {
-        (0, 1) => "a proof fails, so the blueprint can't be applied".into(),
-        (0, failed) => format!("{failed} proofs fail, so the blueprint can't be applied"),
-        (1, _) => "the blueprint has a fault".into(),
-        (errors, _) => format!("the blueprint has {errors} faults"),
+        (0, 1) => "Not ready to apply: a proof fails.".into(),
+        (0, failed) => format!("Not ready to apply: {failed} proofs fail."),
+        (1, _) => "Not ready to apply: the blueprint has an error.".into(),
+        (errors, _) => format!("Not ready to apply: the blueprint has {errors} errors."),
     })
 }
 
@@ -142,13 +144,13 @@ fn print_check(check: &Check, with_proofs: bool) -> std::io::Result<()> {
     let held = check.proofs.iter().filter(|proof| proof.holds).count();
     let warnings = check.findings.iter().filter(|finding| finding.severity == Severity::Warning).count() as u64;
     let warnings = plural(warnings, "warning", "warnings");
-    if check.sound {
+    if check.ready {
         let proofs = match check.proofs.len() {
             0 => "no proofs".to_owned(),
             1 => "the proof holds".to_owned(),
             all => format!("all {all} proofs hold"),
         };
-        output::line(format_args!("{STRONG}sound{STRONG:#}: {proofs}, {warnings}"))
+        output::line(format_args!("{STRONG}Ready to apply{STRONG:#}: {proofs}, {warnings}"))
     } else if check.proofs.is_empty() {
         Ok(())
     } else {
@@ -171,14 +173,14 @@ fn print_finding(finding: &FindingView) -> std::io::Result<()> {
 }
 
 fn print_proof(proof: &ProofView) -> std::io::Result<()> {
-    let ProofView { name, statement, holds, identities, words, file, line } = proof;
+    let ProofView { name, statement, holds, identities, explanation, file, line } = proof;
     if *holds {
         output::line(format_args!("holds  {name} ({})", plural(*identities, "identity", "identities")))?;
     } else {
         output::line(format_args!("{WARN}fails{WARN:#}  {name}, {file} line {line}"))?;
         output::line(output::indented(&printable(statement), 7))?;
     }
-    if words.is_empty() { Ok(()) } else { output::line(output::indented(&printable(words), 7)) }
+    if explanation.is_empty() { Ok(()) } else { output::line(output::indented(&printable(explanation), 7)) }
 }
 
 async fn diff(local: &Local, files: &Files) -> Done {
@@ -188,14 +190,14 @@ async fn diff(local: &Local, files: &Files) -> Done {
         return output::json(&comparison);
     }
     output::finish(print_comparison(&comparison))?;
-    if comparison.check.sound { Ok(()) } else { Err(unsound(&comparison.check)) }
+    if comparison.check.ready { Ok(()) } else { Err(not_ready(&comparison.check)) }
 }
 
 fn print_comparison(comparison: &Comparison) -> std::io::Result<()> {
     let Comparison { base, check, changes, effects } = comparison;
     print_check(check, false)?;
     if changes.is_empty() {
-        return if check.sound { output::line(format_args!("nothing differs from revision {base}")) } else { Ok(()) };
+        return if check.ready { output::line(format_args!("no changes from revision {base}")) } else { Ok(()) };
     }
     output::line(format_args!("{STRONG}Changes{STRONG:#} from revision {base}"))?;
     for ChangeView { kind, part, name, fields } in changes {
@@ -205,22 +207,21 @@ fn print_comparison(comparison: &Comparison) -> std::io::Result<()> {
             ChangeKind::Changed => "~",
         };
         output::line(format_args!("{sign} {part} {}", printable(name)))?;
-        for FieldChangeView { field, before, after } in fields.iter().filter(|_| *kind == ChangeKind::Changed) {
-            output::line(output::indented(&printable(&field_change(field, before, after)), 4))?;
+        for change in fields.iter().filter(|_| *kind == ChangeKind::Changed) {
+            output::line(output::indented(&printable(&field_change(change)), 4))?;
         }
     }
-    output::line(format_args!("{STRONG}Effects{STRONG:#} on what is live"))?;
+    output::line(format_args!("{STRONG}Effects{STRONG:#} on live sessions and messages"))?;
     print_effects(effects)
 }
 
-/// A field's change; of lists, what came and what went.
-fn field_change(field: &str, before: &str, after: &str) -> String {
-    let items = |text: &str| text.split(", ").filter(|item| !item.is_empty()).map(str::to_owned).collect::<Vec<_>>();
-    let (old, new) = (items(before), items(after));
-    if field == "topics" && !old.is_empty() && !new.is_empty() {
-        let came = new.iter().filter(|item| !old.contains(item)).map(|item| format!("with {item}"));
-        let went = old.iter().filter(|item| !new.contains(item)).map(|item| format!("without {item}"));
-        return format!("{field}: {}", came.chain(went).collect::<Vec<_>>().join(", "));
+/// A change of a field; of a list, what is new in it and what is gone.
+fn field_change(change: &FieldChangeView) -> String {
+    let FieldChangeView { field, before, after, added, removed } = change;
+    if !added.is_empty() || !removed.is_empty() {
+        let added = added.iter().map(|item| format!("with {item}"));
+        let removed = removed.iter().map(|item| format!("without {item}"));
+        return format!("{field}: {}", added.chain(removed).collect::<Vec<_>>().join(", "));
     }
     let shown = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
     format!("{field}: {} -> {}", shown(before), shown(after))
@@ -235,17 +236,17 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
     for lost in lost_subscriptions {
         let who = format!("client {} ({}) loses its subscription to {}", lost.client_id, lost.identity, lost.filter);
         output::line(output::indented(&printable(&who), 2))?;
-        output::line(output::indented(&printable(&lost.words), 4))?;
+        output::line(output::indented(&printable(&lost.explanation), 4))?;
     }
     more(lost_subscriptions.len(), effects.lost_subscriptions_total)?;
     for lost in lost_topics {
-        let who = format!("{} loses the right to publish to {}, which it used", lost.identity, lost.topic);
+        let who = format!("{} loses the right to publish to {}, which it has used", lost.identity, lost.topic);
         output::line(output::indented(&printable(&who), 2))?;
     }
     more(lost_topics.len(), effects.lost_topics_total)?;
     for topic in unplanned_retained {
         output::line(output::indented(
-            &printable(&format!("the retained message of {topic} falls out of the plan")),
+            &printable(&format!("the retained message of {topic} is no longer planned")),
             2,
         ))?;
     }
@@ -292,7 +293,7 @@ async fn put_in_force(local: &Local, path: &[&str], body: &serde_json::Value, as
         } else {
             output::finish(print_check(&check, false))?;
         }
-        return Err(Failure(format!("{}; nothing was changed", unsound(&check).0)));
+        return Err(Failure(format!("{} Nothing was changed.", not_ready(&check).0)));
     }
     let revision: RevisionView = Local::checked(answer).await?.json().await?;
     if as_json {
@@ -307,14 +308,14 @@ async fn history(local: &Local, as_json: bool) -> Done {
         return output::json(&revisions);
     }
     if revisions.is_empty() {
-        return output::finish(output::line("no revision yet; `moorfall blueprint apply FILE` makes the first"));
+        return output::finish(output::line("No revisions yet. `moorfall blueprint apply FILE` creates the first."));
     }
     let rows = revisions.iter().map(|revision| {
         let number =
             if revision.in_force { format!("{} in force", revision.number) } else { revision.number.to_string() };
-        vec![number, since(revision.applied_at), revision.author.clone(), revision.message.clone()]
+        vec![number, ago(revision.applied_at), revision.author.clone(), revision.message.clone()]
     });
-    output::finish(output::line(table(&["REVISION", ">AGO", "BY", "MESSAGE"], rows.collect())))
+    output::finish(output::line(table(&["REVISION", ">APPLIED", "BY", "MESSAGE"], rows.collect())))
 }
 
 async fn revision(local: &Local, number: Option<i64>) -> Result<RevisionView, Failure> {
@@ -323,7 +324,7 @@ async fn revision(local: &Local, number: Option<i64>) -> Result<RevisionView, Fa
         None => in_force(local).await?,
     };
     if number == 0 {
-        return Err(Failure("there is no revision yet; `moorfall blueprint apply FILE` makes the first".into()));
+        return Err(Failure("there is No revisions yet. `moorfall blueprint apply FILE` creates the first.".into()));
     }
     local.get(&["blueprint", "revisions", &number.to_string()], &[]).await
 }
@@ -352,9 +353,11 @@ async fn export(local: &Local, folder: &Path, number: Option<i64>) -> Done {
         let path = folder.join(name);
         let mut options = std::fs::OpenOptions::new();
         let written = options.create_new(true).write(true).open(&path);
-        written
-            .and_then(|mut opened| std::io::Write::write_all(&mut opened, file.text.as_bytes()))
-            .map_err(|error| Failure(format!("{} can't be written: {error}", path.display())))?;
+        written.and_then(|mut opened| std::io::Write::write_all(&mut opened, file.text.as_bytes())).map_err(
+            |error| {
+                Failure(format!("{} can't be written: {error}. Check the path and its permissions.", path.display()))
+            },
+        )?;
         output::finish(output::line(path.display()))?;
     }
     Ok(())

@@ -60,7 +60,7 @@ fn form(file: &Path) -> Result<Form, Failure> {
     match file.extension().and_then(|ending| ending.to_str()) {
         Some("csv") => Ok(Form::Csv),
         Some("jsonl") => Ok(Form::JsonLines),
-        _ => Err(Failure(format!("{} does not say what it is; let it end in .csv or .jsonl", file.display()))),
+        _ => Err(Failure(format!("{} has an unknown ending. Use .csv or .jsonl.", file.display()))),
     }
 }
 
@@ -130,7 +130,7 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
                 record.enabled = match text {
                     "" | "true" => true,
                     "false" => false,
-                    other => return Err(format!("`{other}` is neither true nor false, in the column `enabled`")),
+                    other => return Err(format!("the column `enabled` must be true or false, not `{other}`")),
                 };
             }
             _ => match heading.strip_prefix("attr.") {
@@ -138,8 +138,8 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
                 Some(name) => drop(record.attributes.insert(name.to_owned(), value(text))),
                 None => {
                     return Err(format!(
-                        "the column `{heading}` is not known; write name, enabled, note, client-id, certificates, \
-                         password-hash or attr.NAME"
+                        "unknown column `{heading}`; use name, enabled, note, client-id, certificates, password-hash \
+                         or attr.NAME"
                     ));
                 }
             },
@@ -183,11 +183,11 @@ pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, 
             for fault in foreseen.faults.iter().take(TOLD) {
                 let line =
                     usize::try_from(fault.place).ok().and_then(|place| records.get(place)).map_or(0, |(line, _)| *line);
-                output::finish(output::line(format_args!("line {line}: {}", output::printable(&fault.words))))?;
+                output::finish(output::line(format_args!("line {line}: {}", output::printable(&fault.explanation))))?;
             }
         }
         let faults = plural(foreseen.faults.len() as u64, "fault", "faults");
-        return Err(Failure(format!("{} has {faults}; nothing was changed", file.display())));
+        return Err(Failure(format!("{} has {faults}. Nothing was changed.", file.display())));
     }
     // Opened before anything is changed: a secret that can't be kept is lost.
     let secrets = generate.filter(|_| !dry_run).map(new_secrets).transpose()?;
@@ -196,7 +196,7 @@ pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, 
         let made = std::mem::take(&mut done.secrets);
         let all = plural(made.len() as u64, "secret", "secrets");
         write_secrets(secrets, path, &made)?;
-        output::remark(format_args!("{all} in {}; the broker shows them no more", path.display()));
+        output::remark(format_args!("{all} in {}; they are not shown again", path.display()));
     }
     if as_json {
         return output::json(&done);
@@ -204,7 +204,7 @@ pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, 
     let ImportResult { made, changed, unchanged, .. } = done;
     let verb = if dry_run { "would be " } else { "" };
     output::finish(output::line(format_args!(
-        "{} {verb}made, {} {verb}changed, {} as before",
+        "{} {verb}created, {} {verb}changed, {} unchanged",
         count(made),
         count(changed),
         count(unchanged)
@@ -214,7 +214,13 @@ pub(super) async fn import(local: &Local, file: &Path, generate: Option<&Path>, 
 /// A new file that only its owner can read.
 fn new_secrets(path: &Path) -> Result<std::fs::File, Failure> {
     let opened = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(path);
-    opened.map_err(|error| Failure(format!("{} can't be written: {error}; nothing was changed", path.display())))
+    opened.map_err(|error| {
+        Failure(format!(
+            "{} can't be written: {error}. Check the path and its permissions.. \
+                                            Nothing was changed. Check the path and its permissions.",
+            path.display()
+        ))
+    })
 }
 
 fn write_secrets(file: std::fs::File, path: &Path, made: &[MadeSecret]) -> Done {
@@ -223,7 +229,9 @@ fn write_secrets(file: std::fs::File, path: &Path, made: &[MadeSecret]) -> Done 
     for MadeSecret { name, secret } in made {
         writer.write_record([name, secret])?;
     }
-    writer.flush().map_err(|error| Failure(format!("{} can't be written: {error}", path.display())))
+    writer.flush().map_err(|error| {
+        Failure(format!("{} can't be written: {error}. Check the path and its permissions.", path.display()))
+    })
 }
 
 fn twice(file: &Path, records: &[(u64, Record)]) -> Done {
@@ -231,7 +239,7 @@ fn twice(file: &Path, records: &[(u64, Record)]) -> Done {
     for (line, record) in records {
         if let Some(first) = seen.insert(record.name.as_str(), line) {
             let name = output::printable(&record.name);
-            return Err(Failure(format!("{}, line {line}: {name} stands in line {first} already", file.display())));
+            return Err(Failure(format!("{}, line {line}: {name} is already in line {first}.", file.display())));
         }
     }
     Ok(())
@@ -266,7 +274,9 @@ async fn send(local: &Local, records: &[(u64, Record)], dry_run: bool, verb: &st
 pub(super) async fn export(local: &Local, file: &Path) -> Done {
     let form = form(file)?;
     let identities: Vec<IdentityView> = local.get_all(&["identities"]).await?;
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", file.display()));
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be written: {error}. Check the path and its permissions.", file.display()))
+    };
     let mut opened = std::fs::OpenOptions::new().create_new(true).write(true).open(file).map_err(wrong)?;
     let bytes = match form {
         Form::JsonLines => {

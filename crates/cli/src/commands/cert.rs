@@ -36,31 +36,31 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Make the authority that signs the others; its key is protected by a pass phrase
+    /// Create the authority that signs the others; its key is protected by a passphrase
     Authority {
-        /// What to call it
+        /// Name of the authority
         #[arg(long, value_name = "NAME", default_value = "Moorfall authority")]
         name: String,
-        /// How long it is good
+        /// Days that it is valid
         #[arg(long, value_name = "DAYS", default_value_t = 3_650, value_parser = days)]
         days: i64,
         #[command(flatten)]
         place: Place,
         #[command(flatten)]
         secret: Secret,
-        /// Leave the key without a pass phrase, protected by the file's rights alone
+        /// Leave the key without a passphrase, protected only by file permissions
         #[arg(long, conflicts_with = "passphrase_file")]
         no_passphrase: bool,
     },
-    /// Make the certificate of a listener
+    /// Create a certificate for a listener
     Server {
-        /// A host name or address by which clients reach it; may be given several times
+        /// Host name or address that clients use; can be repeated
         #[arg(long = "host", value_name = "HOST", required = true)]
         hosts: Vec<String>,
         /// Name of the files
         #[arg(long, value_name = "NAME", default_value = "server", value_parser = file_name)]
         name: String,
-        /// How long it is good
+        /// Days that it is valid
         #[arg(long, value_name = "DAYS", default_value_t = 397, value_parser = days)]
         days: i64,
         #[command(flatten)]
@@ -68,15 +68,15 @@ enum What {
         #[command(flatten)]
         secret: Secret,
     },
-    /// Make the certificate of a client: a station, a program, a person
+    /// Create a certificate for a client: a device, a program, a person
     Device {
-        /// Its name: the certificate's subject, and the name of the files
+        /// Name: the subject of the certificate, and the name of the files
         #[arg(value_parser = file_name)]
         name: String,
-        /// A host name or address of it that stands in the certificate, too; may be given several times
+        /// Host name or address, as a subject alternative name; can be repeated
         #[arg(long = "host", value_name = "HOST")]
         hosts: Vec<String>,
-        /// How long it is good
+        /// Days that it is valid
         #[arg(long, value_name = "DAYS", default_value_t = 397, value_parser = days)]
         days: i64,
         #[command(flatten)]
@@ -84,9 +84,9 @@ enum What {
         #[command(flatten)]
         secret: Secret,
     },
-    /// Show whose a certificate is, by whom, and when it ends
+    /// Show the subject, issuer, validity and matches of a certificate
     Show {
-        /// A file with certificates in PEM form
+        /// File with certificates in PEM format
         file: PathBuf,
     },
 }
@@ -96,16 +96,16 @@ struct Place {
     /// Folder of the authority and of what it signs
     #[arg(long, value_name = "DIR", default_value = "certificates")]
     folder: PathBuf,
-    /// Replace files that are there
+    /// Replace existing files
     #[arg(long)]
     replace: bool,
 }
 
 #[derive(Debug, Args)]
 struct Secret {
-    /// File whose first line is the pass phrase of the authority's key
+    /// File whose first line is the passphrase of the authority's key
     ///
-    /// Else it is taken from MOORFALL_PASSPHRASE, or asked for.
+    /// Otherwise it is taken from MOORFALL_PASSPHRASE, or asked for.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
 }
@@ -135,7 +135,7 @@ pub fn run(arguments: &Arguments) -> Done {
 
 fn params(hosts: &[String]) -> Result<CertificateParams, Failure> {
     CertificateParams::new(hosts)
-        .map_err(|error| Failure(format!("{} can't stand in a certificate: {error}", hosts.join(", "))))
+        .map_err(|error| Failure(format!("{} is not valid in a certificate: {error}.", hosts.join(", "))))
 }
 
 fn make_authority(name: &str, days: i64, place: &Place, pass_phrase: Option<&str>) -> Done {
@@ -144,12 +144,13 @@ fn make_authority(name: &str, days: i64, place: &Place, pass_phrase: Option<&str
     params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
     params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
     valid_for(&mut params, days);
-    let key = KeyPair::generate().map_err(|error| Failure(format!("no key could be made: {error}")))?;
-    let certificate = params.self_signed(&key).map_err(|error| Failure(format!("nothing was signed: {error}")))?;
+    let key = KeyPair::generate().map_err(|error| Failure(format!("The key could not be created: {error}.")))?;
+    let certificate =
+        params.self_signed(&key).map_err(|error| Failure(format!("The certificate could not be signed: {error}.")))?;
     let files = place.files("authority")?;
     place.write(&files.key, key_text(&key, pass_phrase)?.as_bytes(), 0o600)?;
     place.write(&files.certificate, certificate.pem().as_bytes(), 0o644)?;
-    let how = if pass_phrase.is_some() { "protected by the pass phrase" } else { "readable by you alone" };
+    let how = if pass_phrase.is_some() { "protected by the passphrase" } else { "readable only by you" };
     output::finish((|| {
         tell_made(&files, how)?;
         print_certificate(certificate.der())
@@ -161,20 +162,21 @@ fn sign(mut params: CertificateParams, name: &str, days: i64, place: &Place, sec
     let ends = valid_for(&mut params, days);
     if ends > authority.ends {
         return Err(Failure(format!(
-            "the authority ends on {}, before what it would sign; give fewer --days, or make the authority anew",
+            "The authority expires on {}, before the certificate would. Use fewer --days, or create a new authority.",
             authority.ends.date()
         )));
     }
     params.use_authority_key_identifier_extension = true;
     params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
-    let key = KeyPair::generate().map_err(|error| Failure(format!("no key could be made: {error}")))?;
-    let certificate =
-        params.signed_by(&key, &authority.issuer).map_err(|error| Failure(format!("nothing was signed: {error}")))?;
+    let key = KeyPair::generate().map_err(|error| Failure(format!("The key could not be created: {error}.")))?;
+    let certificate = params
+        .signed_by(&key, &authority.issuer)
+        .map_err(|error| Failure(format!("The certificate could not be signed: {error}.")))?;
     let files = place.files(name)?;
     place.write(&files.key, key_text(&key, None)?.as_bytes(), 0o600)?;
     place.write(&files.certificate, certificate.pem().as_bytes(), 0o644)?;
     output::finish((|| {
-        tell_made(&files, "readable by you alone")?;
+        tell_made(&files, "readable only by you")?;
         print_certificate(certificate.der())
     })())
 }
@@ -189,7 +191,7 @@ fn valid_for(params: &mut CertificateParams, days: i64) -> OffsetDateTime {
 
 fn key_text(key: &KeyPair, pass_phrase: Option<&str>) -> Result<Zeroizing<String>, Failure> {
     let Some(pass_phrase) = pass_phrase else { return Ok(Zeroizing::new(key.serialize_pem())) };
-    let wrong = |error: pkcs8::Error| Failure(format!("the key could not be protected: {error}"));
+    let wrong = |error: pkcs8::Error| Failure(format!("The key could not be encrypted: {error}."));
     let bytes = Zeroizing::new(key.serialize_der());
     let plain = PrivateKeyInfoRef::try_from(bytes.as_slice()).map_err(|error| Failure(error.to_string()))?;
     let sealed = plain.encrypt_with_rng(&mut rand::rng(), pass_phrase).map_err(wrong)?;
@@ -209,20 +211,24 @@ struct Authority {
 
 impl Place {
     fn files(&self, name: &str) -> Result<Files, Failure> {
-        let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", self.folder.display()));
+        let wrong = |error: std::io::Error| {
+            Failure(format!("{} can't be used: {error}. Check the path and its permissions.", self.folder.display()))
+        };
         std::fs::DirBuilder::new().recursive(true).mode(0o755).create(&self.folder).map_err(wrong)?;
         let file = |ending: &str| self.folder.join(format!("{name}.{ending}"));
         let files = Files { certificate: file("pem"), key: file("key") };
         let there = [&files.certificate, &files.key].into_iter().find(|path| path.exists());
         match there.filter(|_| !self.replace) {
-            Some(path) => Err(Failure(format!("{} is there; --replace writes it anew", path.display()))),
+            Some(path) => Err(Failure(format!("{} exists. Use --replace to replace it.", path.display()))),
             None => Ok(files),
         }
     }
 
     /// Written beside and moved into place, so that a listener never reads half of it.
     fn write(&self, path: &Path, bytes: &[u8], mode: u32) -> Result<(), Failure> {
-        let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", path.display()));
+        let wrong = |error: std::io::Error| {
+            Failure(format!("{} can't be written: {error}. Check the path and its permissions.", path.display()))
+        };
         let beside = path.with_extension("new");
         // A leftover may have wider rights than the new file shall have.
         let _ = std::fs::remove_file(&beside);
@@ -236,7 +242,7 @@ impl Place {
             let path = self.folder.join(name);
             std::fs::read_to_string(&path).map_err(|error| {
                 Failure(format!(
-                    "{} can't be read: {error}; make an authority with `moorfall cert authority --folder {}`",
+                    "{} can't be read: {error}.. Create an authority with `moorfall cert authority --folder {}`.",
                     path.display(),
                     self.folder.display()
                 ))
@@ -245,12 +251,12 @@ impl Place {
         let certificate = read("authority.pem")?;
         let key = secret.open(Zeroizing::new(read("authority.key")?))?;
         let key = KeyPair::from_pem(&key)
-            .map_err(|error| Failure(format!("authority.key is not a key that is understood: {error}")))?;
+            .map_err(|error| Failure(format!("authority.key is not a supported key: {error}.")))?;
         let (_, pem) = x509_parser::pem::parse_x509_pem(certificate.as_bytes())
-            .map_err(|error| Failure(format!("authority.pem is not a certificate: {error}")))?;
+            .map_err(|error| Failure(format!("authority.pem is not a certificate: {error}.")))?;
         let ends = read_certificate(&pem.contents)?.ends;
         let issuer = Issuer::from_ca_cert_pem(&certificate, key)
-            .map_err(|error| Failure(format!("authority.pem can't sign: {error}")))?;
+            .map_err(|error| Failure(format!("authority.pem can't sign: {error}.")))?;
         Ok(Authority { issuer, ends })
     }
 }
@@ -258,10 +264,10 @@ impl Place {
 impl Secret {
     /// A pass phrase for a new key.
     fn choose(&self) -> Result<Zeroizing<String>, Failure> {
-        let given = self.read("Pass phrase for the authority's key: ")?;
+        let given = self.read("Passphrase for the authority's key: ")?;
         if given.is_empty() {
             return Err(Failure(
-                "the pass phrase is empty; give one, or --no-passphrase to leave the key to the file's rights".into(),
+                "The passphrase is empty. Give one, or use --no-passphrase to rely on file permissions.".into(),
             ));
         }
         Ok(given)
@@ -272,17 +278,19 @@ impl Secret {
         if !text.contains("ENCRYPTED PRIVATE KEY") {
             return Ok(text);
         }
-        let wrong = |error: &dyn std::fmt::Display| Failure(format!("the authority's key can't be opened: {error}"));
+        let wrong = |error: &dyn std::fmt::Display| Failure(format!("The authority's key can't be opened: {error}."));
         let (_, document) = SecretDocument::from_pem(&text).map_err(|error| wrong(&error))?;
         let sealed = EncryptedPrivateKeyInfoRef::try_from(document.as_bytes()).map_err(|error| wrong(&error))?;
-        let given = self.read("Pass phrase of the authority's key: ")?;
-        let opened = sealed.decrypt(given.as_bytes()).map_err(|_| wrong(&"the pass phrase is wrong"))?;
+        let given = self.read("Passphrase of the authority's key: ")?;
+        let opened = sealed.decrypt(given.as_bytes()).map_err(|_| wrong(&"The passphrase is wrong."))?;
         opened.to_pem("PRIVATE KEY", LineEnding::LF).map_err(|error| wrong(&error))
     }
 
     fn read(&self, prompt: &str) -> Result<Zeroizing<String>, Failure> {
         let bytes = read_password(self.passphrase_file.as_deref(), PASSPHRASE, "--passphrase-file", prompt)?;
-        String::from_utf8(bytes.to_vec()).map(Zeroizing::new).map_err(|_| Failure("a pass phrase is UTF-8 text".into()))
+        String::from_utf8(bytes.to_vec())
+            .map(Zeroizing::new)
+            .map_err(|_| Failure("A passphrase must be UTF-8 text.".into()))
     }
 }
 
@@ -293,16 +301,16 @@ fn tell_made(files: &Files, how: &str) -> std::io::Result<()> {
 
 fn show(file: &Path) -> Done {
     let wrong = |words: &str| Failure(format!("{} {words}", file.display()));
-    let bytes = std::fs::read(file).map_err(|error| wrong(&format!("can't be read: {error}")))?;
+    let bytes = std::fs::read(file).map_err(|error| wrong(&format!("can't be read: {error}.")))?;
     let mut found = Vec::new();
     for pem in x509_parser::pem::Pem::iter_from_buffer(&bytes) {
-        let pem = pem.map_err(|error| wrong(&format!("is not PEM: {error}")))?;
+        let pem = pem.map_err(|error| wrong(&format!("is not in PEM format: {error}.")))?;
         if pem.label == "CERTIFICATE" {
             found.push(pem.contents);
         }
     }
     if found.is_empty() {
-        return Err(wrong("holds no certificate in PEM form"));
+        return Err(wrong("has no certificate in PEM format."));
     }
     output::finish(found.iter().try_for_each(|certificate| print_certificate(certificate)))
 }
@@ -315,12 +323,11 @@ fn print_certificate(der: &[u8]) -> std::io::Result<()> {
     output::line(format_args!("subject      {}", printable(&about.subject)))?;
     output::line(format_args!("signed by    {}", printable(&about.issuer)))?;
     let left = (about.ends - OffsetDateTime::now_utc()).whole_days();
-    let state =
-        if about.ends < OffsetDateTime::now_utc() { "it has ended".into() } else { format!("{left} days left") };
-    output::line(format_args!("good         {} to {}, {state}", about.begins.date(), about.ends.date()))?;
+    let state = if about.ends < OffsetDateTime::now_utc() { "expired".into() } else { format!("{left} days left") };
+    output::line(format_args!("valid        {} to {}, {state}", about.begins.date(), about.ends.date()))?;
     let marks = ClientCertificate::read(der).map(|certificate| certificate.marks).unwrap_or_default();
     for (place, mark) in marks.iter().enumerate() {
-        let heading = if place == 0 { "known by" } else { "" };
+        let heading = if place == 0 { "matches" } else { "" };
         output::line(format_args!("{heading:12} {}", printable(mark)))?;
     }
     Ok(())
@@ -336,7 +343,7 @@ struct About {
 
 fn read_certificate(der: &[u8]) -> Result<About, Failure> {
     let (_, parsed) = x509_parser::parse_x509_certificate(der)
-        .map_err(|error| Failure(format!("a certificate can't be read: {error}")))?;
+        .map_err(|error| Failure(format!("A certificate can't be read: {error}..")))?;
     let moment = |at: x509_parser::time::ASN1Time| {
         OffsetDateTime::from_unix_timestamp(at.timestamp()).unwrap_or(OffsetDateTime::UNIX_EPOCH)
     };
@@ -349,7 +356,7 @@ fn read_certificate(der: &[u8]) -> Result<About, Failure> {
 }
 
 fn days(text: &str) -> Result<i64, String> {
-    text.parse().ok().filter(|days| (1..=36_500).contains(days)).ok_or_else(|| "write days, from 1 to 36500".into())
+    text.parse().ok().filter(|days| (1..=36_500).contains(days)).ok_or_else(|| "use 1 to 36,500 days".into())
 }
 
 /// A name of files and subjects: what could lead to another folder is not one.
@@ -359,10 +366,10 @@ fn file_name(text: &str) -> Result<String, String> {
         && text.len() <= 64
         && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
     if !good {
-        return Err("write up to 64 letters, digits, - _ and ., not beginning with a dot".into());
+        return Err("use up to 64 letters, digits, - _ and ., without a dot at the beginning".into());
     }
     if text == "authority" {
-        return Err("that is the authority's own name; choose another".into());
+        return Err("this is the authority's own name; use another".into());
     }
     Ok(text.to_owned())
 }

@@ -39,22 +39,22 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Kill a service of its own in the middle of traffic, again and again, and check that it keeps its promises
+    /// Kill a test service repeatedly under traffic, and check that no acknowledged message is lost
     ///
-    /// Publishers and subscribers at QoS 1 and 2 with sessions that are kept; in every other round PostgreSQL is killed
-    /// too. It needs no running service, and leaves nothing behind.
+    /// Publishers and subscribers use QoS 1 and 2 and persistent sessions; in every other round PostgreSQL is killed
+    /// too. No running service is needed, and nothing is left behind.
     Crash {
-        /// How many times the service is killed
+        /// Number of rounds
         #[arg(long, value_name = "N", default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..=100_000))]
         rounds: u32,
-        /// Number from which the moments are made; the same number gives the same moments
+        /// Seed of the random moments; the same seed gives the same moments
         #[arg(long, value_name = "NUMBER", default_value_t = 7)]
         seed: u64,
     },
 }
 
 /// How long the service may take to start, and what was acknowledged to arrive at the end.
-const PATIENCE: Duration = Duration::from_secs(60);
+const LONGEST: Duration = Duration::from_secs(60);
 
 /// Between two tries of a client to come back.
 const RETRY: Duration = Duration::from_millis(20);
@@ -69,14 +69,15 @@ const AT_A_TIME: usize = 32;
 pub async fn run(arguments: Arguments) -> Done {
     let What::Crash { rounds, seed } = arguments.what;
     let folder = std::env::temp_dir().join(format!("moorfall-drill-{}", std::process::id()));
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}", folder.display()));
+    let wrong = |error: std::io::Error| Failure(format!("{} can't be used: {error}.", folder.display()));
     // PostgreSQL may run as another user, who must be able to pass through.
     std::fs::create_dir(&folder).map_err(wrong)?;
-    let kept = |words: &str| Failure(format!("{words}; the service's folder and log are left in {}", folder.display()));
+    let kept =
+        |words: &str| Failure(format!("{words} The folder and the log of the service are in {}.", folder.display()));
     let tally = crash(&folder, rounds, seed).await.map_err(|Failure(words)| kept(&words))?;
     output::finish(tally.print())?;
     if !tally.is_good() {
-        return Err(kept("a promise was broken, see above"));
+        return Err(kept("An acknowledged message was lost or delivered twice, see above."));
     }
     let _ = std::fs::remove_dir_all(&folder);
     Ok(())
@@ -100,7 +101,7 @@ impl Tally {
     fn print(&self) -> std::io::Result<()> {
         output::line(format_args!("the service was killed {}", plural(self.rounds.into(), "time", "times")))?;
         for (place, qos) in ["QoS 1", "QoS 2"].iter().enumerate() {
-            let copies = if place == 0 { "copies beyond the first (they may be)" } else { "arrived twice" };
+            let copies = if place == 0 { "extra copies (allowed at QoS 1)" } else { "delivered twice" };
             output::line(format_args!(
                 "{qos}: {} acknowledged, {} lost, {} {copies}",
                 count(self.acknowledged[place]),
@@ -132,10 +133,10 @@ impl Victim {
             .stderr(log)
             .kill_on_drop(true)
             .spawn()
-            .map_err(|error| Failure(format!("the service could not be started: {error}")))?;
+            .map_err(|error| Failure(format!("The service could not be started: {error}.")))?;
         let output = child.stdout.take().expect("it is piped");
         let mut line = String::new();
-        let _ = timeout(PATIENCE, BufReader::new(output).read_line(&mut line)).await;
+        let _ = timeout(LONGEST, BufReader::new(output).read_line(&mut line)).await;
         let address = line.split_whitespace().find_map(|field| field.strip_prefix("mqtt=mqtt://"));
         match address.and_then(|address| address.parse().ok()) {
             Some(mqtt) => Ok(Self { child, mqtt }),
@@ -143,7 +144,7 @@ impl Victim {
                 let log = std::fs::read_to_string(folder.join("log")).unwrap_or_default();
                 let last: Vec<&str> = log.lines().rev().take(5).collect();
                 let last: Vec<&str> = last.into_iter().rev().collect();
-                Err(Failure(format!("the service did not start; it said:\n{}", last.join("\n"))))
+                Err(Failure(format!("The service did not start. Its output:\n{}", last.join("\n"))))
             }
         }
     }
@@ -161,7 +162,7 @@ impl Victim {
         if let Some(id) = self.child.id().and_then(|id| i32::try_from(id).ok()) {
             let _ = kill(Pid::from_raw(id), Signal::SIGTERM);
         }
-        let _ = timeout(PATIENCE, self.child.wait()).await;
+        let _ = timeout(LONGEST, self.child.wait()).await;
     }
 }
 
@@ -225,7 +226,7 @@ fn options(mqtt: SocketAddr, client_id: String) -> Options {
         client_id,
         clean_start: false,
         session_expiry: u32::MAX,
-        patience: Duration::from_secs(2),
+        connect_within: Duration::from_secs(2),
         ..Options::new(remote)
     }
 }
@@ -257,7 +258,7 @@ impl Traffic {
     async fn end(mut self) -> Result<Tally, Failure> {
         self.ledger.stop.store(true, Ordering::Relaxed);
         while self.publishers.join_next().await.is_some() {}
-        let deadline = Instant::now() + PATIENCE;
+        let deadline = Instant::now() + LONGEST;
         let mut tally = self.count().await;
         while tally.lost != [0, 0] && Instant::now() < deadline {
             sleep(Duration::from_millis(100)).await;
@@ -268,7 +269,7 @@ impl Traffic {
         tally = self.count().await;
         self.subscribers.iter().for_each(JoinHandle::abort);
         if tally.acknowledged.contains(&0) {
-            return Err(Failure("nothing was acknowledged, so nothing was tested".into()));
+            return Err(Failure("No message was acknowledged, so nothing was tested.".into()));
         }
         Ok(tally)
     }

@@ -12,7 +12,7 @@ use super::bulk;
 use crate::{
     local::{Local, Which},
     messaging::{PASSWORD, read_password},
-    output::{self, Done, Failure, printable, since, table},
+    output::{self, Done, Failure, ago, printable, table},
 };
 
 /// What the command takes.
@@ -26,21 +26,21 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List who may connect
+    /// List identities
     List {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Make an identity, or change one
+    /// Create or change an identity
     ///
-    /// What is not said stays as it is.
+    /// What is not given stays as it is.
     Set {
-        /// Its name, which a client gives as its user name
+        /// Name, which clients send as their user name
         name: String,
-        /// Something that the access rules may look at, for example reach=gorge
+        /// Attribute for cohorts and rules, for example reach=gorge
         ///
-        /// `NAME=` removes an attribute. Numbers, true and false are taken as such.
+        /// `NAME=` removes an attribute. Numbers, true and false are stored as such.
         #[arg(long = "attribute", value_name = "NAME=VALUE")]
         attributes: Vec<String>,
         /// Ask for a new password, or take it from MOORFALL_PASSWORD
@@ -49,62 +49,63 @@ enum Verb {
         /// File whose first line is the new password
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
-        /// Have the broker make a secret in place of the password, and print it this once
+        /// Generate a secret instead of a password, and print it once
         ///
-        /// It is what a device should sign in with: nobody guesses it, and it is verified in microseconds.
+        /// Recommended for devices: nobody can guess it, and it is verified in microseconds.
         #[arg(long, conflicts_with_all = ["password", "password_file"])]
         generate: bool,
-        /// A note for people
+        /// Note for people
         #[arg(long, value_name = "TEXT")]
         note: Option<String>,
-        /// Tie it to this client identifier; an empty one unties it
+        /// Allow only this client identifier; an empty one allows any
         #[arg(long, value_name = "ID")]
         client_id: Option<String>,
-        /// What a client certificate of it is known by, such as dns:kettle-weir.example or sha256:…
+        /// Certificate match, for example dns:kettle-weir.example or sha256:…
         ///
-        /// May be given several times; all earlier ones are replaced, and an empty one takes all away. `moorfall cert
-        /// show` prints what a certificate may be known by.
-        #[arg(long = "certificate", value_name = "MARK")]
+        /// Can be repeated; replaces all earlier ones, and an empty one removes all. `moorfall cert show FILE` prints the
+        /// matches of a certificate.
+        #[arg(long = "certificate", value_name = "MATCH")]
         certificates: Vec<String>,
-        /// Let it connect again
+        /// Enable it: it can connect again
         #[arg(long, conflicts_with = "disable")]
         enable: bool,
-        /// Keep it, but let it connect no more; its sessions end at once
+        /// Disable it: it can no longer connect, and its sessions end at once
         #[arg(long)]
         disable: bool,
     },
-    /// List, make and revoke tokens, with which an identity signs in in place of a password
+    /// Manage tokens, which replace a password until they expire
     Tokens {
         #[command(subcommand)]
         verb: TokenVerb,
     },
-    /// Make and change many identities from a file
+    /// Create and change many identities from a file
     ///
     /// CSV with a heading (name, enabled, note, client-id, certificates, password-hash, and attr.NAME for each attribute),
     /// or JSON lines with the fields name, attributes, enabled, note, client_id, certificates and password_hash. In CSV
-    /// several certificates are divided by semicolons; without the column, or the field, those that there are stay. Numbers, true and false are taken as such.
-    /// Identities that the file does not name stay. The whole file is checked first; with a fault nothing is changed.
+    /// several certificate matches are separated by semicolons. Without the column, or the field, the existing ones stay.
+    /// Numbers, true and false are stored as such. Identities that are not in the file stay. The whole file is checked
+    /// first; if it has an error, nothing is changed.
     Import {
-        /// The file; its ending says which, .csv or .jsonl
+        /// File, ending in .csv or .jsonl
         file: PathBuf,
-        /// Have secrets made for those that have no password, and write them to this new file, as CSV
+        /// Generate secrets for identities without a password, and write them to this new file, as CSV
         #[arg(long, value_name = "FILE")]
         generate: Option<PathBuf>,
-        /// Only say what would change
+        /// Only show what would change
         #[arg(long)]
         dry_run: bool,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Write all identities to a file that can be imported again; without credentials
+    /// Write all identities, without credentials, to a file for import
     Export {
-        /// The file; its ending says which, .csv or .jsonl. It is not overwritten
+        /// File, ending in .csv or .jsonl; not overwritten
         file: PathBuf,
     },
     /// Remove an identity; its sessions end at once
     Remove {
-        /// Its name
+        /// Name
         name: String,
     },
 }
@@ -146,23 +147,23 @@ async fn tokens(local: &Local, verb: TokenVerb) -> Done {
                 return output::json(&tokens);
             }
             if tokens.is_empty() {
-                return output::finish(output::line(format_args!("{} has no token", printable(&identity))));
+                return output::finish(output::line(format_args!("{} has no tokens", printable(&identity))));
             }
             let rows = tokens
                 .iter()
-                .map(|token| vec![token.name.clone(), since(token.created_at), token.expires_at.date().to_string()]);
-            output::finish(output::line(table(&["TOKEN", ">MADE AGO", "ENDS"], rows.collect())))
+                .map(|token| vec![token.name.clone(), ago(token.created_at), token.expires_at.date().to_string()]);
+            output::finish(output::line(table(&["TOKEN", ">CREATED", "EXPIRES"], rows.collect())))
         }
         TokenVerb::Make { identity, name, days } => {
             let body = json!({ "name": name, "seconds": i64::from(days) * 86_400 });
             let made: NewToken = local.post(&["identities", &identity, "tokens"], &body).await?;
-            output::remark(format_args!("it is not shown again; it ends on {}", made.expires_at.date()));
+            output::remark(format_args!("Copy it now; it is not shown again. It expires {}.", made.expires_at.date()));
             output::finish(output::line(made.token))
         }
         TokenVerb::Revoke { identity, name } => {
             local.change(Method::DELETE, &["identities", &identity, "tokens", &name], None::<&()>).await?;
             let (name, identity) = (printable(&name), printable(&identity));
-            output::finish(output::line(format_args!("the token {name} of {identity} is revoked")))
+            output::finish(output::line(format_args!("token {name} of {identity} revoked")))
         }
     }
 }
@@ -179,7 +180,7 @@ pub async fn run(arguments: Arguments) -> Done {
         Verb::Export { file } => bulk::export(&local, &file).await,
         Verb::Remove { name } => {
             local.change(Method::DELETE, &["identities", &name], None::<&()>).await?;
-            output::finish(output::line(format_args!("{} is removed", printable(&name))))
+            output::finish(output::line(format_args!("{} removed", printable(&name))))
         }
         Verb::Set {
             name,
@@ -204,7 +205,7 @@ pub async fn run(arguments: Arguments) -> Done {
                 let prompt = format!("New password of {name}: ");
                 let password = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
                 let text = std::str::from_utf8(&password)
-                    .map_err(|_| Failure("the password is not UTF-8 text; choose another".into()))?;
+                    .map_err(|_| Failure("The password is not UTF-8 text. Use another one.".into()))?;
                 draft.password = Some(text.to_owned());
             }
             draft.note = note.unwrap_or(draft.note);
@@ -227,10 +228,10 @@ pub async fn run(arguments: Arguments) -> Done {
             let put: IdentityPut = local.put(&["identities", &name], &body).await?;
             let done = if is_new { "made" } else { "changed" };
             if let Some(secret) = put.secret {
-                output::remark(format_args!("{} is {done}; its secret is not shown again", printable(&name)));
+                output::remark(format_args!("{} {done}; copy its secret now, it is not shown again", printable(&name)));
                 return output::finish(output::line(secret));
             }
-            output::finish(output::line(format_args!("{} is {done}", printable(&name))))
+            output::finish(output::line(format_args!("{} {done}", printable(&name))))
         }
     }
 }
@@ -264,9 +265,8 @@ impl From<IdentityView> for Draft {
 impl Draft {
     fn set_attribute(&mut self, text: &str) -> Result<(), Failure> {
         let parts = text.split_once('=').filter(|(name, _)| !name.is_empty());
-        let (name, value) = parts.ok_or_else(|| {
-            Failure(format!("`{text}` is not an attribute; write NAME=VALUE, for example reach=gorge"))
-        })?;
+        let (name, value) = parts
+            .ok_or_else(|| Failure(format!("`{text}` is not an attribute; use NAME=VALUE, for example reach=gorge")))?;
         if value.is_empty() {
             self.attributes.remove(name);
             return Ok(());
@@ -283,7 +283,9 @@ async fn list(local: &Local, as_json: bool) -> Done {
         return output::json(&identities);
     }
     if identities.is_empty() {
-        return output::finish(output::line("nobody yet; `moorfall identities set NAME --password` makes an identity"));
+        return output::finish(output::line(
+            "No identities yet. `moorfall identities set NAME --password` creates one.",
+        ));
     }
     let rows = identities.iter().map(|identity| {
         let attributes: Vec<String> =
@@ -293,10 +295,10 @@ async fn list(local: &Local, as_json: bool) -> Done {
         let state = match (identity.enabled, by.is_empty()) {
             (false, _) => "disabled".to_owned(),
             (true, false) => by.join(", "),
-            (true, true) => "no credential".to_owned(),
+            (true, true) => "no credentials".to_owned(),
         };
         let tied = identity.client_id.as_ref().map(|id| format!(", only as {id}")).unwrap_or_default();
         vec![identity.name.clone(), format!("{state}{tied}"), attributes.join(" "), identity.note.clone()]
     });
-    output::finish(output::line(table(&["NAME", "SIGN-IN", "ATTRIBUTES", "NOTE"], rows.collect())))
+    output::finish(output::line(table(&["NAME", "CREDENTIALS", "ATTRIBUTES", "NOTE"], rows.collect())))
 }

@@ -21,19 +21,19 @@ const BAD: Style = AnsiColor::Red.on_default().bold();
 pub struct Arguments {
     /// Topic name
     topic: TopicName,
-    /// Payload; left out, the message is empty
+    /// Payload [default: empty]
     #[arg(default_value = "", hide_default_value = true)]
     payload: String,
-    /// Whose message it is; left out, the administrator's, who may do everything
+    /// Publisher [default: the administrator, who can do everything]
     #[arg(long = "as", value_name = "IDENTITY", default_value = ADMINISTRATOR, hide_default_value = true)]
     identity: String,
-    /// Client identifier; left out, the identity's name
+    /// Client identifier [default: the name of the identity]
     #[arg(long, value_name = "ID", default_value = "", hide_default_value = true)]
     client_id: String,
     /// Quality of service
     #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
     qos: QoS,
-    /// Whether it is to be retained
+    /// With the retain flag
     #[arg(long)]
     retain: bool,
     /// Print JSON
@@ -66,24 +66,24 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         let text = indented(&printable(words), 15);
         output::line(format_args!("{style}{mark:4}{style:#} {name:9} {}", text.trim_start()))
     };
-    step(journey.access.allowed, "access", &journey.access.words)?;
-    step(!journey.plan.refused, "plan", &journey.plan.words)?;
+    step(journey.access.allowed, "access", &journey.access.explanation)?;
+    step(!journey.plan.refused, "plan", &journey.plan.explanation)?;
     if !journey.accepted {
-        return output::line("the broker would refuse it, and nobody would receive it");
+        return output::line("The broker would refuse the message, so there are no recipients.");
     }
     if !journey.retained.is_empty() {
         step(true, "retained", &journey.retained)?;
     }
     if journey.total == 0 {
-        return output::line("nobody subscribes to it");
+        return output::line("No subscribers.");
     }
     let rows = journey.recipients.iter().map(|recipient| {
         let outcome = format!("{:?}", recipient.outcome).to_lowercase();
         let outcome = if recipient.shared.is_empty() { outcome } else { format!("{outcome}, {}", recipient.shared) };
         let (client, identity) = (recipient.client_id.clone(), recipient.identity.clone());
-        vec![client, identity, recipient.qos.to_string(), outcome, recipient.words.clone()]
+        vec![client, identity, recipient.qos.to_string(), outcome, recipient.explanation.clone()]
     });
-    output::line(table(&["CLIENT", "IDENTITY", ">QOS", "OUTCOME", "WHY"], rows.collect()))?;
+    output::line(table(&["CLIENT", "IDENTITY", ">QOS", "OUTCOME", "REASON"], rows.collect()))?;
     let number = |wanted: Outcome| journey.recipients.iter().filter(|one| one.outcome == wanted).count() as u64;
     let parts = [(Outcome::Sent, "sent"), (Outcome::Queued, "queued"), (Outcome::Withheld, "withheld")];
     let parts: Vec<String> = parts
@@ -93,7 +93,7 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         .collect();
     let all = plural(journey.total, "session", "sessions");
     output::line(format_args!(
-        "{FAINT}{all}: {}. This is what would happen now; no message was published{FAINT:#}",
+        "{FAINT}{all}: {}. This is a preview; no message was published.{FAINT:#}",
         parts.join(", ")
     ))
 }

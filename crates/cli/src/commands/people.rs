@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use crate::{
     local::{SignIn, Which},
     messaging::{PASSWORD, read_password},
-    output::{self, Done, Failure, indented, printable, since, table},
+    output::{self, Done, Failure, ago, indented, printable, table},
 };
 
 /// What the command takes.
@@ -25,29 +25,29 @@ pub struct Arguments {
 /// What a person may do; each may do what those before may.
 #[derive(Clone, Copy, Debug, ValueEnum)]
 enum Role {
-    /// Look at everything
+    /// View everything
     Watch,
-    /// End sessions, make and change identities
+    /// Also end sessions, clear retained messages, manage identities
     Operate,
-    /// Change the design
+    /// Also apply blueprints
     Design,
-    /// Say who may run the broker
+    /// Also manage people and authorities
     Own,
 }
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List who may run the broker
+    /// List people
     List {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Make a person, or change their role or password
+    /// Create a person, or change their role or password
     Set {
-        /// The name
+        /// Name
         name: String,
-        /// What they may do
+        /// Role
         #[arg(long)]
         role: Role,
         /// Ask for a new password, or take it from MOORFALL_PASSWORD
@@ -57,9 +57,9 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
     },
-    /// Remove a person; all their sign-ins end
+    /// Remove a person; their sign-ins end at once
     Remove {
-        /// The name
+        /// Name
         name: String,
     },
 }
@@ -74,13 +74,13 @@ pub async fn run(arguments: Arguments) -> Done {
                 return output::json(&people);
             }
             if people.is_empty() {
-                let words = "nobody yet but the administrator; `moorfall people set NAME --role watch --password` \
-                             makes a person";
+                let words = "No people yet. Only the administrator can sign in, with the secret in the data folder. \
+                             `moorfall people set NAME --role watch --password` creates a person.";
                 return output::finish(output::line(indented(words, 0)));
             }
             let rows = people.iter().map(|person| {
                 let role = format!("{:?}", person.role).to_lowercase();
-                vec![person.name.clone(), role, since(person.changed_at)]
+                vec![person.name.clone(), role, ago(person.changed_at)]
             });
             output::finish(output::line(table(&["NAME", "ROLE", ">CHANGED"], rows.collect())))
         }
@@ -90,15 +90,15 @@ pub async fn run(arguments: Arguments) -> Done {
                 let prompt = format!("New password of {name}: ");
                 let password = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
                 let text = std::str::from_utf8(&password)
-                    .map_err(|_| Failure("the password is not UTF-8 text; choose another".into()))?;
+                    .map_err(|_| Failure("The password is not UTF-8 text. Use another one.".into()))?;
                 body["password"] = text.into();
             }
             local.change(Method::PUT, &["people", &name], Some(&body)).await?;
-            output::finish(output::line(format_args!("{} may run the broker", printable(&name))))
+            output::finish(output::line(format_args!("{} can sign in", printable(&name))))
         }
         Verb::Remove { name } => {
             local.change(Method::DELETE, &["people", &name], None::<&()>).await?;
-            output::finish(output::line(format_args!("{} is removed", printable(&name))))
+            output::finish(output::line(format_args!("{} removed", printable(&name))))
         }
     }
 }
@@ -121,13 +121,13 @@ pub async fn sign_in(arguments: SignInArguments) -> Done {
     let local = arguments.which.find_service()?;
     let prompt = format!("Password of {}: ", arguments.name);
     let password = read_password(arguments.password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
-    let text = String::from_utf8(password.to_vec()).map_err(|_| Failure("the password is not UTF-8 text".into()))?;
+    let text = String::from_utf8(password.to_vec()).map_err(|_| Failure("The password is not UTF-8 text.".into()))?;
     let body = json!({ "name": arguments.name, "password": text });
     let token: Token = local.sign_in(&body).await?;
     SignIn::keep(&local.service, &token.token)?;
     let days = token.seconds / 86_400;
     output::finish(output::line(format_args!(
-        "commands for this service are {}'s for {days} days, or until `moorfall sign-out`",
+        "signed in as {} for {days} days, or until `moorfall sign-out`",
         printable(&arguments.name)
     )))
 }
@@ -144,7 +144,7 @@ pub struct SignOutArguments {
 pub async fn sign_out(arguments: SignOutArguments) -> Done {
     let local = arguments.which.find_service()?;
     if !SignIn::forget(&local.service)? {
-        return Err(Failure("nobody is signed in on this machine for this service".into()));
+        return Err(Failure("Nobody is signed in to this service on this machine.".into()));
     }
     // The token is not here any more; the service forgets it, too, if it answers.
     local.change(Method::DELETE, &["console-session"], None::<&()>).await?;
@@ -177,18 +177,18 @@ pub async fn audit(arguments: AuditArguments) -> Done {
         return output::json(&audits);
     }
     if audits.is_empty() {
-        return output::finish(output::line("no change matches"));
+        return output::finish(output::line("No changes match your search."));
     }
     let rows = audits.iter().map(|audit| {
         vec![
-            since(audit.at),
+            ago(audit.at),
             audit.person.clone(),
             audit.address.clone(),
             format!("{} {} {}", audit.act, audit.kind, audit.name),
             differences(audit),
         ]
     });
-    output::finish(output::line(table(&[">AGO", "WHO", "FROM", "WHAT", "CHANGE"], rows.collect())))
+    output::finish(output::line(table(&[">TIME", "PERSON", "ADDRESS", "CHANGE", "VALUES"], rows.collect())))
 }
 
 /// The fields that differ, in a line.

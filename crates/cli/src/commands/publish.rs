@@ -19,7 +19,7 @@ use crate::{
     envelope::Envelope,
     messaging::Connection,
     output::{self, Done, Failure, count, plural, printable},
-    payload::{Form, fill},
+    payload::{Encoding, fill},
     stop::Stop,
 };
 
@@ -34,26 +34,26 @@ const TOLD: usize = 10;
 pub struct Arguments {
     /// Topic name
     topic: TopicName,
-    /// Payload; left out, the message is empty
+    /// Payload [default: empty]
     #[arg(conflicts_with = "file")]
     payload: Option<String>,
-    /// Take the payload from a file; `-` is the standard input
+    /// Read the payload from a file; `-` is standard input
     #[arg(long, value_name = "FILE")]
     file: Option<PathBuf>,
-    /// Each line of the file, or of the standard input, is a message
+    /// Publish each line of the file, or of standard input, as a message
     #[arg(long, conflicts_with = "payload")]
     lines: bool,
     #[command(flatten)]
     envelope: Envelope,
-    /// Send it again and again, with this time between
+    /// Publish repeatedly, with this time in between
     ///
-    /// %{count}, %{time}, %{random} and %{random 1.5..2.5} in the payload are filled in for each message.
+    /// %{count}, %{time}, %{random} and %{random 1.5..2.5} in the payload are replaced for each message.
     #[arg(long, value_name = "TIME", value_parser = parse_short_span)]
     every: Option<Duration>,
-    /// Send it so many times
+    /// Publish N times
     #[arg(long, value_name = "N", conflicts_with = "lines", value_parser = clap::value_parser!(u64).range(1..))]
     count: Option<u64>,
-    /// Also tell how long the acknowledgement took
+    /// Also print the time until the acknowledgement
     #[arg(long)]
     verbose: bool,
     /// Print JSON
@@ -79,7 +79,7 @@ pub async fn run(arguments: Arguments) -> Done {
     let mut source = source(&arguments)?;
     // What is wrong with a payload is said before anything is sent.
     if let Source::One(text) = &source {
-        envelope.form.read(text).map_err(Failure)?;
+        envelope.encoding.read(text).map_err(Failure)?;
     }
     let (client, _arrivals) = connection.open().await?;
     let mut tally = Tally::default();
@@ -92,8 +92,8 @@ pub async fn run(arguments: Arguments) -> Done {
 fn source(arguments: &Arguments) -> Result<Source, Failure> {
     let file = arguments.file.as_ref().filter(|file| file.as_os_str() != "-");
     let wrong = |error: std::io::Error| {
-        let name = file.map_or_else(|| "the standard input".into(), |file| file.display().to_string());
-        Failure(format!("{name} can't be read: {error}"))
+        let name = file.map_or_else(|| "standard input".into(), |file| file.display().to_string());
+        Failure(format!("{name} can't be read: {error}. Check the path and its permissions."))
     };
     if arguments.lines {
         let (lines, receiver) = mpsc::channel(UNDER_WAY);
@@ -118,10 +118,11 @@ fn source(arguments: &Arguments) -> Result<Source, Failure> {
             Some(file) => std::fs::File::open(file).and_then(|mut file| file.read_to_end(&mut bytes)).map_err(wrong)?,
             None => std::io::stdin().read_to_end(&mut bytes).map_err(wrong)?,
         };
-        if arguments.envelope.form == Form::Text && !is_repeated {
+        if arguments.envelope.encoding == Encoding::Text && !is_repeated {
             return Ok(Source::Bytes(bytes));
         }
-        String::from_utf8(bytes).map_err(|_| Failure("the file is not text; --form text sends it as it is".into()))?
+        String::from_utf8(bytes)
+            .map_err(|_| Failure("The file is not text. --encoding text publishes it as it is.".into()))?
     } else {
         arguments.payload.clone().unwrap_or_default()
     };
@@ -130,7 +131,7 @@ fn source(arguments: &Arguments) -> Result<Source, Failure> {
 
 impl Source {
     /// The next payload; `None` after the last.
-    async fn next(&mut self, number: u64, form: Form) -> Result<Option<Bytes>, Failure> {
+    async fn next(&mut self, number: u64, encoding: Encoding) -> Result<Option<Bytes>, Failure> {
         let mut random = || rand::rng().random::<f64>();
         let text = match self {
             Self::One(_) | Self::Bytes(_) if number > 1 => return Ok(None),
@@ -140,11 +141,11 @@ impl Source {
             Self::Again(text, _) => fill(text, number, &mut random).map_err(Failure)?,
             Self::Lines(lines) => match lines.recv().await {
                 None => return Ok(None),
-                Some(line) => line.map_err(|error| Failure(format!("line {number} can't be read: {error}")))?,
+                Some(line) => line.map_err(|error| Failure(format!("Line {number} can't be read: {error}.")))?,
             },
         };
-        let place = if matches!(self, Self::Lines(_)) { format!("line {number}: ") } else { String::new() };
-        form.read(&text).map(Some).map_err(|words| Failure(format!("{place}{words}")))
+        let place = if matches!(self, Self::Lines(_)) { format!("Line {number}: ") } else { String::new() };
+        encoding.read(&text).map(Some).map_err(|words| Failure(format!("{place}{words}")))
     }
 }
 
@@ -176,7 +177,7 @@ async fn send(
             if let Some(clock) = &mut clock {
                 clock.tick().await;
             }
-            source.next(number, envelope.form).await
+            source.next(number, envelope.encoding).await
         };
         let next = tokio::select! {
             next = next => next,
@@ -216,7 +217,7 @@ impl Tally {
         if reason.is_error() {
             self.refusals += 1;
             if self.refused.len() < TOLD {
-                self.refused.push((number, reason, answer.words.map(|words| words.to_string())));
+                self.refused.push((number, reason, answer.reason_string.map(|words| words.to_string())));
             }
         } else {
             self.acknowledged += 1;
@@ -238,26 +239,27 @@ impl Tally {
         let times = self.times().filter(|_| verbose);
         if self.sent == 1 && self.refusals == 1 {
             let (_, reason, words) = &self.refused[0];
-            let words = words.as_ref().map_or_else(|| format!("publishing to {name}"), |words| printable(words));
-            return Err(Failure(format!("the broker refused: {words}: {reason}")));
+            let words =
+                words.as_ref().map_or_else(|| format!("Publishing to {name} was refused."), |words| printable(words));
+            return Err(Failure(format!("Refused ({}). {words}", reason.coded())));
         }
         if self.sent > 0 && self.acknowledged + self.refusals == 0 {
             let what = if self.sent == 1 { String::new() } else { format!("{} messages ", count(self.sent)) };
             output::remark(format_args!(
-                "{what}sent to {name} at QoS 0: no acknowledgement, so a refusal would not be seen"
+                "{what}sent to {name} at QoS 0; without an acknowledgement, a refusal is not seen"
             ));
             return Ok(());
         }
         if self.sent == 1 {
-            let who = if self.unheard > 0 { "; nobody subscribes to it" } else { "" };
+            let who = if self.unheard > 0 { ", no subscribers" } else { "" };
             let time = times.map_or_else(String::new, |[took, ..]| format!(" in {took:.1} ms"));
             return output::finish(output::line(format_args!("{name}: acknowledged{time}{who}")));
         }
         let unheard =
-            if self.unheard > 0 { format!(", {} heard by nobody", count(self.unheard)) } else { String::new() };
+            if self.unheard > 0 { format!(", {} without subscribers", count(self.unheard)) } else { String::new() };
         let refused = if self.refusals > 0 { format!(", {} refused", count(self.refusals)) } else { String::new() };
         let time = times.map_or_else(String::new, |[least, middle, most]| {
-            format!("; {least:.1} / {middle:.1} / {most:.1} ms (least, middle, greatest)")
+            format!("; {least:.1} / {middle:.1} / {most:.1} ms (least / median / greatest)")
         });
         output::finish(output::line(format_args!(
             "{name}: {} of {} acknowledged{unheard}{refused}{time}",
@@ -270,32 +272,32 @@ impl Tally {
         }
         match self.refusals {
             0 => Ok(()),
-            refusals => Err(Failure(format!("the broker refused {}", plural(refusals, "message", "messages")))),
+            refusals => Err(Failure(format!("Refused: {}", plural(refusals, "message", "messages")))),
         }
     }
 
     fn json(&mut self, topic: &TopicName) -> Done {
         let times =
-            self.times().map(|[least, middle, most]| json!({ "least": least, "middle": middle, "greatest": most }));
+            self.times().map(|[least, middle, most]| json!({ "least": least, "median": middle, "greatest": most }));
         let refused: Vec<_> = self
             .refused
             .iter()
             .map(|(number, reason, words)| {
-                json!({ "message": number, "reason_code": *reason as u8, "reason": reason.to_string(), "words": words })
+                json!({ "message": number, "reason_code": *reason as u8, "reason": reason.to_string(), "reason_string": words })
             })
             .collect();
         output::json(&json!({
             "topic": &**topic,
             "sent": self.sent,
             "acknowledged": self.acknowledged,
-            "unheard": self.unheard,
+            "without_subscribers": self.unheard,
             "refused": self.refusals,
             "first_refusals": refused,
             "milliseconds": times,
         }))?;
         match self.refusals {
             0 => Ok(()),
-            refusals => Err(Failure(format!("the broker refused {}", plural(refusals, "message", "messages")))),
+            refusals => Err(Failure(format!("Refused: {}", plural(refusals, "message", "messages")))),
         }
     }
 }

@@ -15,7 +15,7 @@ use tokio::time::{Instant, sleep_until};
 use crate::{
     arguments::parse_span,
     local::{Local, Which},
-    output::{self, Done, FAINT, Failure, STRONG, WARN, count, indented, plural, printable, since, span, table},
+    output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, span, table},
     stop::Stop,
 };
 
@@ -36,50 +36,50 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// Record live messages for a while, and show what becomes of them
+    /// Record live messages for a while, and show what happens to them
     ///
-    /// Each message is shown a second after it came, with what each session got of it. Ctrl-C ends the recording.
+    /// Each message is printed one second after it arrived, with the outcome for each session. Ctrl-C stops the recording.
     Start {
-        /// Messages whose topics this filter matches
+        /// Topics that match this filter
         filter: TopicFilter,
-        /// For how long: a number and s, m or h; an hour at most
+        /// Duration, for example 30s or 5m; at most 1h
         #[arg(long = "for", value_name = "TIME", default_value = "1m", value_parser = parse_span)]
         time: Duration,
-        /// Leave the recording to the service, and return
+        /// Return at once; the service continues to record
         #[arg(long)]
         background: bool,
-        /// Print JSON, a line for each message
+        /// Print one JSON object per message
         #[arg(long)]
         json: bool,
     },
-    /// List the recordings that the service holds
+    /// List recordings
     List {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Show the messages of a recording, the newest first
+    /// Show the messages of a recording, newest first
     Show {
-        /// The recording's number
+        /// Number of the recording
         recording: u64,
-        /// At most so many
+        /// Show at most N messages
         #[arg(long, value_name = "N", default_value_t = 20)]
         limit: u32,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Show what became of one recorded message
+    /// Show the journey of one recorded message
     Message {
-        /// The message's number
+        /// Number of the message
         message: u64,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// End a recording; what it holds stays
-    End {
-        /// The recording's number
+    /// Stop a recording; its messages stay
+    Stop {
+        /// Number of the recording
         recording: u64,
     },
 }
@@ -95,9 +95,9 @@ pub async fn run(arguments: Arguments) -> Done {
             let journey = journey(&local, message).await?;
             if json { output::json(&journey) } else { output::finish(print_journey(&journey)) }
         }
-        Verb::End { recording } => {
-            let ended: RecordingView = local.post(&["recordings", &recording.to_string(), "end"], &json!({})).await?;
-            output::finish(output::line(format_args!("recording {recording} has ended: {}", amount(&ended))))
+        Verb::Stop { recording } => {
+            let ended: RecordingView = local.post(&["recordings", &recording.to_string(), "stop"], &json!({})).await?;
+            output::finish(output::line(format_args!("recording {recording} stopped: {}", amount(&ended))))
         }
     }
 }
@@ -118,7 +118,7 @@ async fn start(local: &Local, filter: &TopicFilter, time: Duration, background: 
         )));
     }
     if !as_json {
-        output::remark(format_args!("recording {number} runs for {lasts}; Ctrl-C ends it"));
+        output::remark(format_args!("recording {number} runs for {lasts}; press Ctrl-C to stop it"));
     }
     let (mut after, mut next, mut asked) = (0, Instant::now(), false);
     loop {
@@ -130,7 +130,7 @@ async fn start(local: &Local, filter: &TopicFilter, time: Duration, background: 
             }
         }
         if asked {
-            local.change(Method::POST, &["recordings", &number, "end"], None::<&()>).await?;
+            local.change(Method::POST, &["recordings", &number, "stop"], None::<&()>).await?;
             // What was under way when it ended shall settle too.
             sleep_until(Instant::now() + SETTLES).await;
         }
@@ -153,14 +153,14 @@ async fn start(local: &Local, filter: &TopicFilter, time: Duration, background: 
             match written {
                 Ok(()) => {}
                 Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => {
-                    return local.change(Method::POST, &["recordings", &number, "end"], None::<&()>).await;
+                    return local.change(Method::POST, &["recordings", &number, "stop"], None::<&()>).await;
                 }
                 Err(error) => return Err(error.into()),
             }
         }
         if last {
             if !as_json {
-                output::remark(format_args!("recording {number} has ended: {}", amount(&recording)));
+                output::remark(format_args!("recording {number} stopped: {}", amount(&recording)));
             }
             return Ok(());
         }
@@ -171,7 +171,7 @@ fn amount(recording: &RecordingView) -> String {
     let seen = plural(recording.seen, "message", "messages");
     let left_out = match recording.left_out {
         0 => String::new(),
-        left_out => format!(", {} of them not recorded: more than 100 in their second", count(left_out)),
+        left_out => format!(", {} of them not recorded: more than 100 in one second", count(left_out)),
     };
     format!("{seen}{left_out}")
 }
@@ -186,22 +186,20 @@ async fn list(local: &Local, as_json: bool) -> Done {
         return output::json(&recordings);
     }
     if recordings.is_empty() {
-        return output::finish(output::line(
-            "nothing was recorded since the service started; `moorfall recording start FILTER` records",
-        ));
+        return output::finish(output::line("No recordings yet. `moorfall recording start FILTER` starts one."));
     }
     let rows = recordings.iter().map(|recording| {
         let now = OffsetDateTime::now_utc();
         let state = if recording.running {
             let left = (recording.ends_at - now).whole_seconds();
-            format!("runs, {} left", span(u64::try_from(left).unwrap_or(0)))
+            format!("running, {} left", span(u64::try_from(left).unwrap_or(0)))
         } else {
-            format!("ended {} ago", since(recording.ends_at))
+            format!("stopped {}", ago(recording.ends_at))
         };
         let (held, seen) = (count(recording.held), count(recording.seen));
         vec![recording.number.to_string(), recording.filter.clone(), state, recording.by.clone(), held, seen]
     });
-    let headings = [">NUMBER", "FILTER", "STATE", "BY", ">HELD", ">MESSAGES"];
+    let headings = [">NUMBER", "FILTER", "STATE", "STARTED BY", ">HELD", ">MESSAGES"];
     output::finish(output::line(table(&headings, rows.collect())))
 }
 
@@ -212,7 +210,7 @@ async fn show(local: &Local, number: u64, limit: u32, as_json: bool) -> Done {
         return output::json(&details);
     }
     let RecordingDetails { recording, messages } = details;
-    let state = if recording.running { "runs" } else { "has ended" };
+    let state = if recording.running { "runs" } else { "stopped" };
     let filter = printable(&recording.filter);
     let head = format!("recording {number} of {filter} {state}: {}", amount(&recording));
     output::finish(output::line(head))?;
@@ -224,7 +222,7 @@ async fn show(local: &Local, number: u64, limit: u32, as_json: bool) -> Done {
         let time = time_of(message.at);
         vec![number.to_string(), time, topic.clone(), message.identity.clone(), qos.to_string(), fate(message)]
     });
-    let headings = [">MESSAGE", "AT", "TOPIC", "BY", ">QOS", "BECAME"];
+    let headings = [">MESSAGE", "TIME", "TOPIC", "PUBLISHER", ">QOS", "OUTCOME"];
     output::finish(output::line(table(&headings, rows.collect())))?;
     output::finish(output::line(format_args!("{FAINT}`moorfall recording message NUMBER` shows one{FAINT:#}")))
 }
@@ -235,7 +233,7 @@ fn fate(message: &RecordedMessage) -> String {
         return "refused".into();
     }
     if message.recipients == 0 {
-        return "nobody subscribes".into();
+        return "no subscribers".into();
     }
     let parts = [
         (message.acknowledged, "acknowledged"),
@@ -261,7 +259,7 @@ fn print_journey(journey: &RecordedJourney) -> std::io::Result<()> {
     let topic = printable(&message.topic);
     let retained = if message.retain { ", retained" } else { "" };
     output::line(format_args!("{STRONG}{topic}{STRONG:#}"))?;
-    let bytes = plural(message.bytes, "byte", "bytes");
+    let bytes = output::bytes(message.bytes as f64);
     let whose = match (message.identity.as_str(), message.client_id.as_str()) {
         (identity, "") => identity.to_owned(),
         (identity, client) if identity == client => identity.to_owned(),
@@ -288,13 +286,13 @@ fn print_journey(journey: &RecordedJourney) -> std::io::Result<()> {
     }
     output::line(indented(&printable(&message.access), 2))?;
     if let Some(plan) = message.plan.as_ref().filter(|plan| plan.has_plan) {
-        output::line(indented(&printable(&plan.words), 2))?;
+        output::line(indented(&printable(&plan.explanation), 2))?;
     }
     if journey.recipients.is_empty() {
-        return output::line("  nobody subscribes to it");
+        return output::line("  no subscribers");
     }
     let rows = journey.recipients.iter().map(row);
-    output::line(textwrap::indent(&table(&["CLIENT", ">QOS", "OUTCOME", "HOW"], rows.collect()), "  "))?;
+    output::line(textwrap::indent(&table(&["CLIENT", ">QOS", "OUTCOME", "REASON"], rows.collect()), "  "))?;
     match message.recipients.saturating_sub(journey.recipients.len() as u64) {
         0 => Ok(()),
         more => output::line(format_args!("  {FAINT}and {} more{FAINT:#}", plural(more, "session", "sessions"))),
@@ -309,7 +307,7 @@ fn row(recipient: &RecipientView) -> Vec<String> {
         Outcome::Refused => "refused",
         Outcome::Withheld => "withheld",
     };
-    let by = if recipient.shared.is_empty() { String::new() } else { format!("; its turn in {}", recipient.shared) };
-    let words = recipient.words.strip_prefix(&format!("{outcome} ")).unwrap_or(&recipient.words);
+    let by = if recipient.shared.is_empty() { String::new() } else { format!("; selected in {}", recipient.shared) };
+    let words = recipient.explanation.strip_prefix(&format!("{outcome} ")).unwrap_or(&recipient.explanation);
     vec![recipient.client_id.clone(), recipient.qos.to_string(), outcome.to_owned(), format!("{words}{by}")]
 }

@@ -28,53 +28,50 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// Give a broker a name, by which `--remote NAME` finds it
+    /// Save a broker under a name, for `--remote NAME`; replaces one of the same name
     ///
-    /// What is needed to sign in is kept in a file that you alone can read, and is never printed.
-    Add {
-        /// What to call it
+    /// Credentials are stored in a file that only you can read, and are never printed.
+    Set {
+        /// Name
         #[arg(value_parser = name)]
         name: String,
         /// mqtt://, mqtts://, ws:// or wss://[identity@]host[:port][/path]
         address: Remote,
-        /// Certificates of the authorities that are trusted, PEM; left out, those of this machine
+        /// Certificates of the trusted authorities, PEM [default: those of this machine]
         #[arg(long, value_name = "FILE")]
         authority: Option<PathBuf>,
-        /// The client's own certificate, PEM
+        /// Client certificate, PEM
         #[arg(long, value_name = "FILE", requires = "key")]
         certificate: Option<PathBuf>,
-        /// Its private key, PEM
+        /// Private key of the client certificate, PEM
         #[arg(long, value_name = "FILE", requires = "certificate")]
         key: Option<PathBuf>,
         /// File whose first line is the password
         ///
-        /// Else it is taken from MOORFALL_PASSWORD, or asked for.
+        /// Otherwise it is taken from MOORFALL_PASSWORD, or asked for.
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
-        /// Keep no password; it is then asked for each time
+        /// Do not store a password; it is asked for each time
         #[arg(long, conflicts_with = "password_file")]
         no_password: bool,
-        /// Replace the one that has this name
-        #[arg(long)]
-        replace: bool,
     },
-    /// List the brokers that have a name
+    /// List saved brokers
     List {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Forget a name, and what was kept with it
+    /// Remove a saved broker with its credentials
     Remove {
-        /// The name
+        /// Name
         name: String,
     },
-    /// Look at a broker step by step: name, port, TLS, credentials, features, round trip
+    /// Test a broker step by step: name, port, TLS, credentials, features, round trip
     Test {
         /// Print JSON
         #[arg(long)]
         json: bool,
-        /// The name, or an address; left out, the service on this machine
+        /// Name or address [default: the service on this machine]
         name: Option<String>,
         #[command(flatten)]
         connection: Connection,
@@ -90,16 +87,16 @@ fn name(text: &str) -> Result<String, String> {
 /// Carries out the command.
 pub async fn run(arguments: Arguments) -> Done {
     match arguments.verb {
-        Verb::Add { name, address, authority, certificate, key, password_file, no_password, replace } => {
+        Verb::Set { name, address, authority, certificate, key, password_file, no_password } => {
             let mut remotes = Remotes::load()?;
-            if remotes.known.contains_key(&name) && !replace {
-                return Err(Failure(format!("there is a remote {name}; --replace writes it anew")));
-            }
             let secret = match &address.identity {
                 Some(identity) if !no_password && (certificate.is_none() || password_file.is_some()) => {
                     let prompt = format!("Password of {identity}: ");
                     let bytes = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;
-                    Some(String::from_utf8(bytes.to_vec()).map_err(|_| Failure("the password is not UTF-8".into()))?)
+                    Some(
+                        String::from_utf8(bytes.to_vec())
+                            .map_err(|_| Failure("The password is not UTF-8 text.".into()))?,
+                    )
                 }
                 _ => None,
             };
@@ -113,13 +110,13 @@ pub async fn run(arguments: Arguments) -> Done {
             known.trust().check()?;
             let is_near = ["localhost", "127.0.0.1", "::1"].contains(&address.host.as_str());
             if known.secret.is_some() && !address.scheme.is_secure() && !is_near {
-                output::remark(
-                    "without TLS the password crosses the network in the clear; mqtts:// and wss:// protect it",
-                );
+                output::remark("without TLS the password crosses the network unencrypted; use mqtts:// or wss://");
             }
             remotes.known.insert(name.clone(), known);
             remotes.save()?;
-            output::finish(output::line(format_args!("{name} is {address}; `moorfall remote test {name}` looks at it")))
+            output::finish(output::line(format_args!(
+                "{name} saved as {address}; `moorfall remote test {name}` tests it"
+            )))
         }
         Verb::List { json } => list(json),
         Verb::Remove { name } => {
@@ -127,7 +124,7 @@ pub async fn run(arguments: Arguments) -> Done {
             remotes.get(&name)?;
             remotes.known.remove(&name);
             remotes.save()?;
-            output::finish(output::line(format_args!("{} is forgotten", printable(&name))))
+            output::finish(output::line(format_args!("{} removed", printable(&name))))
         }
         Verb::Test { name, json, connection } => {
             let options = connection.options_of(name.as_deref())?;
@@ -136,14 +133,16 @@ pub async fn run(arguments: Arguments) -> Done {
                 if json { as_json(&options.remote, &found) } else { output::finish(print(&options.remote, &found)) };
             told?;
             let failed = found.steps.iter().find(|step| step.found.is_err());
-            failed.map_or(Ok(()), |step| Err(Failure(format!("{} failed at: {}", options.remote, step.what))))
+            failed.map_or(Ok(()), |step| Err(Failure(format!("{} failed at: {}.", options.remote, step.what))))
         }
     }
 }
 
 /// The same file wherever a later command is run.
 fn absolute(path: &Path) -> Result<PathBuf, Failure> {
-    path.canonicalize().map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))
+    path.canonicalize().map_err(|error| {
+        Failure(format!("{} can't be read: {error}. Check the path and its permissions.", path.display()))
+    })
 }
 
 fn list(as_json: bool) -> Done {
@@ -171,14 +170,14 @@ fn list(as_json: bool) -> Done {
         return output::json(&all);
     }
     if remotes.known.is_empty() {
-        return output::finish(output::line("none yet; `moorfall remote add NAME ADDRESS` gives a broker a name"));
+        return output::finish(output::line("No remotes saved yet. `moorfall remote set NAME ADDRESS` saves one."));
     }
     let rows = remotes
         .known
         .iter()
         .map(|(name, known)| vec![name.clone(), known.address.clone(), signs_in(known).to_owned()])
         .collect();
-    output::finish(output::line(table(&["NAME", "ADDRESS", "SIGNS IN BY"], rows)))
+    output::finish(output::line(table(&["NAME", "ADDRESS", "CREDENTIALS"], rows)))
 }
 
 fn millis(took: Option<Duration>) -> String {
@@ -189,7 +188,7 @@ fn print(remote: &Remote, found: &Examination) -> std::io::Result<()> {
     output::line(format_args!("{remote}"))?;
     for step in &found.steps {
         let (style, mark, words) = match &step.found {
-            Ok(words) => (GOOD, "good", words),
+            Ok(words) => (GOOD, "passed", words),
             Err(words) => (BAD, "failed", words),
         };
         let took = millis(step.took);
@@ -197,7 +196,7 @@ fn print(remote: &Remote, found: &Examination) -> std::io::Result<()> {
         output::line(format_args!("  {style}{mark:6}{style:#}  {:12}{}", step.what, text.trim_start()))?;
     }
     let good = found.steps.iter().filter(|step| step.found.is_ok()).count();
-    output::line(format_args!("{} good", plural(good as u64, "step", "steps")))
+    output::line(format_args!("{} passed", plural(good as u64, "step", "steps")))
 }
 
 fn as_json(remote: &Remote, found: &Examination) -> Done {
@@ -207,8 +206,8 @@ fn as_json(remote: &Remote, found: &Examination) -> Done {
         .map(|step| {
             let words = step.found.as_ref().unwrap_or_else(|words| words);
             let millis = step.took.map(|took| took.as_secs_f64() * 1_000.0);
-            json!({ "step": step.what, "good": step.found.is_ok(), "words": words, "milliseconds": millis })
+            json!({ "step": step.what, "passed": step.found.is_ok(), "explanation": words, "milliseconds": millis })
         })
         .collect();
-    output::json(&json!({ "address": remote.to_string(), "good": found.is_good(), "steps": steps }))
+    output::json(&json!({ "address": remote.to_string(), "passed": found.passed(), "steps": steps }))
 }

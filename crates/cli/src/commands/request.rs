@@ -28,16 +28,16 @@ pub struct Arguments {
     payload: String,
     #[command(flatten)]
     envelope: Envelope,
-    /// How long to wait for the answer
+    /// Time limit for the response
     #[arg(long, value_name = "TIME", default_value = "5s", value_parser = parse_short_span)]
     within: Duration,
-    /// What is shown of the answer
+    /// What to print of the response
     #[arg(long, value_name = "WHAT", default_value = "topic", conflicts_with = "json")]
     show: Show,
-    /// How its payload is shown
-    #[arg(long = "payload", value_name = "FORM", default_value = "auto")]
-    answer_form: Shown,
-    /// Print a JSON object: short for --show json
+    /// How to print its payload
+    #[arg(long, value_name = "FORM", default_value = "auto")]
+    payload_as: Shown,
+    /// Print a JSON object, same as --show json
     #[arg(long)]
     json: bool,
     #[command(flatten)]
@@ -47,16 +47,16 @@ pub struct Arguments {
 /// Carries out the command.
 pub async fn run(arguments: Arguments) -> Done {
     if !arguments.connection.is_v5() {
-        return Err(Failure("requests and answers are MQTT 5.0; take --protocol 5.0".into()));
+        return Err(Failure("Requests and responses need MQTT 5.0. Use --protocol 5.0.".into()));
     }
-    let payload = arguments.envelope.form.read(&arguments.payload).map_err(Failure)?;
+    let payload = arguments.envelope.encoding.read(&arguments.payload).map_err(Failure)?;
     let (client, mut arrivals) = arguments.connection.open().await?;
     let answered = ask(&arguments, payload, &client, &mut arrivals).await;
     client.disconnect().await;
     let (answer, took) = answered?;
     let show = if arguments.json { Show::Json } else { arguments.show };
-    output::remark(format_args!("answered after {:.1} ms", took.as_secs_f64() * 1_000.0));
-    output::finish(View { show, payload: arguments.answer_form }.print(&answer))
+    output::remark(format_args!("response after {:.1} ms", took.as_secs_f64() * 1_000.0));
+    output::finish(View { show, payload: arguments.payload_as }.print(&answer))
 }
 
 /// Publishes, and waits for the message that carries the same correlation to where the answer was wanted (§4.10).
@@ -77,10 +77,11 @@ async fn ask(
     let filter = place.parse()?;
     let granted = client.subscribe(vec![Subscription { filter, options }]).await?;
     if let Some(reason) = granted.reasons.iter().find(|reason| reason.is_error()) {
-        let words = granted.words.as_deref().map_or_else(String::new, |words| format!(" ({})", printable(words)));
+        let words =
+            granted.reason_string.as_deref().map_or_else(String::new, |words| format!(" ({})", printable(words)));
         return Err(Failure(format!(
-            "the broker refuses to subscribe to {}, where the answer was wanted: {reason}{words}; name another topic by \
-             --response-topic",
+            "The broker refused the subscription to the Response Topic {} ({reason}).{words} Use another topic with \
+             --response-topic.",
             printable(&place)
         )));
     }
@@ -89,11 +90,11 @@ async fn ask(
     let reason = sent.as_ref().and_then(|answer| answer.reasons.first().copied()).unwrap_or(ReasonCode::Success);
     let name = printable(&arguments.topic);
     if reason.is_error() {
-        let words = sent.and_then(|answer| answer.words).map_or_else(String::new, |words| printable(&words));
-        return Err(Failure(format!("the broker refused the request to {name}: {words}: {reason}")));
+        let words = sent.and_then(|answer| answer.reason_string).map_or_else(String::new, |words| printable(&words));
+        return Err(Failure(format!("Refused ({}). {words}", reason.coded())));
     }
     if reason == ReasonCode::NoMatchingSubscribers {
-        return Err(Failure(format!("nobody subscribes to {name}, so nobody will answer")));
+        return Err(Failure(format!("{name} has no subscribers, so there will be no response.")));
     }
     let wait = async {
         loop {
@@ -103,9 +104,11 @@ async fn ask(
                 {
                     return Ok(*message);
                 }
-                Some(Arrival::Message(_)) => output::remark("an answer to something else came, and is left alone"),
-                Some(Arrival::Closed { words, .. }) => return Err(Failure(format!("{words}, before the answer came"))),
-                None => return Err(Failure("the connection ended before the answer came".into())),
+                Some(Arrival::Message(_)) => output::remark("ignored a response to another request"),
+                Some(Arrival::Closed { words, .. }) => {
+                    return Err(Failure(format!("{words} No response arrived before that.")));
+                }
+                None => return Err(Failure("The connection closed before the response arrived.".into())),
             }
         }
     };
@@ -113,7 +116,8 @@ async fn ask(
     match timeout(left, wait).await {
         Ok(answer) => answer.map(|answer| (answer, began.elapsed())),
         Err(_) => Err(Failure(format!(
-            "no answer came within {} s; the request was taken, so whoever reads {name} is slow, or does not answer",
+            "No response within {} s. The broker accepted the request, and {name} has subscribers, but none responded \
+             in time. Allow more time with --within, or check the responder.",
             arguments.within.as_secs_f32()
         ))),
     }

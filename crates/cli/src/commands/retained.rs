@@ -49,9 +49,9 @@ pub struct Arguments {
 /// Which retained messages, and of which broker.
 #[derive(Debug, Args)]
 struct Scope {
-    /// Without a Moorfall service: how long nothing comes before all is taken to be there
+    /// Without a Moorfall service: the list is complete when no message has arrived for this time
     #[arg(long, value_name = "TIME", default_value = "700ms", value_parser = parse_short_span)]
-    quiet: Duration,
+    settle: Duration,
     #[command(flatten)]
     connection: Connection,
 }
@@ -62,9 +62,9 @@ enum Order {
     /// By topic
     #[default]
     Topic,
-    /// The largest first
+    /// Largest first
     Size,
-    /// The oldest first; only a Moorfall service knows ages
+    /// Oldest first; only a Moorfall service knows ages
     Age,
 }
 
@@ -72,16 +72,16 @@ enum Order {
 enum Verb {
     /// List retained messages
     ///
-    /// Of a Moorfall service on this machine the list is the service's own, with ages and plan; of any other broker it is
-    /// what a subscription brings.
+    /// For a Moorfall service on this machine, the list is the service's own, with ages and plan. For any other broker it is
+    /// what a subscription receives.
     List {
-        /// Only those that this topic filter matches
+        /// Only topics that match this filter
         #[arg(default_value = "#", value_parser = filter)]
         filter: TopicFilter,
-        /// In which order
+        /// Order
         #[arg(long, value_name = "ORDER", default_value = "topic")]
         sort: Order,
-        /// At most so many
+        /// Show at most N messages
         #[arg(long, value_name = "N", default_value_t = 500)]
         limit: usize,
         /// Print JSON
@@ -90,28 +90,28 @@ enum Verb {
         #[command(flatten)]
         scope: Scope,
     },
-    /// Show one retained message with all that it carries
+    /// Show one retained message with its properties
     Show {
-        /// Its topic
+        /// Topic name
         topic: TopicName,
-        /// How its payload is shown
+        /// How to print its payload
         #[arg(long, value_name = "FORM", default_value = "auto")]
-        payload: Shown,
+        payload_as: Shown,
         /// Print JSON
         #[arg(long)]
         json: bool,
         #[command(flatten)]
         scope: Scope,
     },
-    /// Clear retained messages: lists exactly what would go, and asks
+    /// Clear retained messages, after listing them and asking
     Clear {
-        /// Those that this topic filter matches
+        /// Topics that match this filter
         #[arg(value_parser = filter)]
         filter: TopicFilter,
         /// Do not ask
         #[arg(long, conflicts_with = "dry_run")]
         yes: bool,
-        /// Only list what would go
+        /// Only list what would be cleared
         #[arg(long)]
         dry_run: bool,
         /// Print JSON
@@ -122,9 +122,9 @@ enum Verb {
     },
     /// Write retained messages to a file as JSON lines
     Export {
-        /// The file; it is not overwritten. `-` is the standard output
+        /// File, which is not overwritten; `-` is standard output
         file: PathBuf,
-        /// Only those that this topic filter matches
+        /// Only topics that match this filter
         #[arg(default_value = "#", value_parser = filter)]
         filter: TopicFilter,
         #[command(flatten)]
@@ -134,7 +134,7 @@ enum Verb {
     Import {
         /// The file
         file: PathBuf,
-        /// Only say what is in it
+        /// Only show what is in it
         #[arg(long)]
         dry_run: bool,
         #[command(flatten)]
@@ -156,17 +156,17 @@ struct Entry {
 pub async fn run(arguments: Arguments) -> Done {
     match arguments.verb {
         Verb::List { filter, sort, limit, json, scope } => list(&scope, &filter, sort, limit, json).await,
-        Verb::Show { topic, payload, json, scope } => {
+        Verb::Show { topic, payload_as, json, scope } => {
             let filter: TopicFilter = topic.parse()?;
             let mut found = scope.gather(&filter).await?;
             let Some(message) = found.pop() else {
                 let topic = printable(&topic);
                 return Err(Failure(format!(
-                    "{topic} has no retained message; `moorfall retained list` shows which do"
+                    "{topic} has no retained message. `moorfall retained list` shows the topics that have one."
                 )));
             };
             let show = if json { Show::Json } else { Show::All };
-            output::finish(View { show, payload }.print(&message))
+            output::finish(View { show, payload: payload_as }.print(&message))
         }
         Verb::Clear { filter, yes, dry_run, json, scope } => clear(&scope, &filter, yes, dry_run, json).await,
         Verb::Export { file, filter, scope } => export(&scope, &file, &filter).await,
@@ -181,7 +181,7 @@ impl Scope {
     /// What a subscription brings, by topic: it ends when nothing has come for a while.
     async fn gather(&self, filter: &TopicFilter) -> Result<Vec<Publish>, Failure> {
         let (client, mut arrivals) = self.connection.open().await?;
-        let gathered = gather(&client, &mut arrivals, filter, self.quiet).await;
+        let gathered = gather(&client, &mut arrivals, filter, self.settle).await;
         client.disconnect().await;
         gathered
     }
@@ -217,17 +217,20 @@ async fn gather(
     client: &Client,
     arrivals: &mut Arrivals,
     filter: &TopicFilter,
-    quiet: Duration,
+    settle: Duration,
 ) -> Result<Vec<Publish>, Failure> {
     let options = SubscriptionOptions { qos: QoS::ExactlyOnce, ..SubscriptionOptions::default() };
     let answer = client.subscribe(vec![Subscription { filter: filter.clone(), options }]).await?;
     if let Some(reason) = answer.reasons.iter().find(|reason| reason.is_error()) {
-        let words = answer.words.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
-        return Err(Failure(format!("the broker refuses to subscribe to {}: {reason}{words}", printable(filter))));
+        let words = answer.reason_string.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
+        return Err(Failure(format!(
+            "The broker refused the subscription to {} ({reason}).{words}",
+            printable(filter)
+        )));
     }
     let bar = ProgressBar::new_spinner();
     let mut found = Vec::new();
-    let mut until = Instant::now() + quiet;
+    let mut until = Instant::now() + settle;
     loop {
         match timeout_at(until, arrivals.next()).await {
             Err(_) => break,
@@ -237,14 +240,14 @@ async fn gather(
                     found.push(*message);
                     bar.set_message(format!("{} retained messages", count(found.len() as u64)));
                     bar.tick();
-                    until = Instant::now() + quiet;
+                    until = Instant::now() + settle;
                     if !filter.has_wildcard() {
                         break;
                     }
                 }
             }
             Ok(Some(Arrival::Closed { words, .. })) => return Err(Failure(words)),
-            Ok(None) => return Err(Failure("the connection is closed".into())),
+            Ok(None) => return Err(Failure("The connection is closed.".into())),
         }
     }
     bar.finish_and_clear();
@@ -277,7 +280,7 @@ async fn entries(
             age: Some(since(view.received_at)),
             preview: match view.preview {
                 Some(text) => printable(&text),
-                None => format!("({} bytes)", view.bytes),
+                None => format!("(binary, {})", view.bytes),
             },
             topic: view.topic,
             qos: view.qos,
@@ -287,7 +290,7 @@ async fn entries(
         return Ok((list.total, list.bytes, entries.collect()));
     }
     if sort == Order::Age {
-        return Err(Failure("other brokers do not tell how old a retained message is; sort by topic or size".into()));
+        return Err(Failure("Other brokers do not report the age of retained messages. Sort by topic or size.".into()));
     }
     let mut found = scope.gather(filter).await?;
     if sort == Order::Size {
@@ -318,7 +321,7 @@ async fn list(scope: &Scope, filter: &TopicFilter, sort: Order, limit: usize, as
         return output::json(&json!({ "total": total, "bytes": weight, "retained": retained }));
     }
     if entries.is_empty() {
-        return output::finish(output::line(format_args!("nothing is retained at {}", printable(filter))));
+        return output::finish(output::line(format_args!("no retained messages match {}", printable(filter))));
     }
     output::finish(print(&entries).and_then(|()| {
         let shown = entries.len() as u64;
@@ -331,7 +334,7 @@ async fn list(scope: &Scope, filter: &TopicFilter, sort: Order, limit: usize, as
 fn print(entries: &[Entry]) -> std::io::Result<()> {
     let ages = entries.iter().any(|entry| entry.age.is_some());
     let lives = entries.iter().any(|entry| entry.expires_in.is_some());
-    let mut headings = vec!["TOPIC", ">QOS", ">BYTES"];
+    let mut headings = vec!["TOPIC", ">QOS", ">SIZE"];
     if ages {
         headings.push(">AGE");
     }
@@ -344,7 +347,7 @@ fn print(entries: &[Entry]) -> std::io::Result<()> {
     let others = 12 + 8 * usize::from(ages) + 12 * usize::from(lives);
     let room = 79_usize.saturating_sub(topics + others).clamp(8, 40);
     let rows = entries.iter().map(|entry| {
-        let mut row = vec![entry.topic.clone(), entry.qos.to_string(), count(entry.bytes)];
+        let mut row = vec![entry.topic.clone(), entry.qos.to_string(), bytes(entry.bytes as f64)];
         if ages {
             row.push(entry.age.clone().unwrap_or_default());
         }
@@ -364,7 +367,7 @@ async fn clear(scope: &Scope, filter: &TopicFilter, yes: bool, dry_run: bool, as
         if as_json {
             return output::json(&json!({ "cleared": 0, "came_back": [] }));
         }
-        return output::finish(output::line(format_args!("nothing is retained at {}", printable(filter))));
+        return output::finish(output::line(format_args!("no retained messages match {}", printable(filter))));
     }
     let all = plural(total, "retained message", "retained messages");
     if !as_json {
@@ -412,7 +415,7 @@ async fn clear(scope: &Scope, filter: &TopicFilter, yes: bool, dry_run: bool, as
     }
     output::finish(output::line(format_args!("{} cleared", plural(cleared, "retained message", "retained messages"))))?;
     if !back.is_empty() {
-        let words = plural(back.len() as u64, "topic has a new one since", "topics have a new one since");
+        let words = plural(back.len() as u64, "topic has a new one now", "topics have a new one now");
         output::finish(output::line(format_args!("{words}:")))?;
         for topic in back.iter().take(LISTED) {
             output::finish(output::line(format_args!("  {}", printable(topic))))?;
@@ -424,7 +427,7 @@ async fn clear(scope: &Scope, filter: &TopicFilter, yes: bool, dry_run: bool, as
 /// Whether the person at the keyboard says yes.
 fn asked(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
-        return Err(Failure("nobody can be asked; give --yes to clear, or --dry-run to see what would go".into()));
+        return Err(Failure("No terminal to confirm on. Use --yes to clear, or --dry-run to preview.".into()));
     }
     anstream::eprint!("{question}");
     std::io::stderr().flush()?;
@@ -454,11 +457,12 @@ async fn publish_all(scope: &Scope, messages: Vec<Publish>) -> Result<u64, Failu
         let answer = answer?;
         let reason = answer.as_ref().and_then(|answer| answer.reasons.first().copied()).unwrap_or(ReasonCode::Success);
         if reason.is_error() {
-            let words = answer.and_then(|answer| answer.words).map_or_else(String::new, |words| printable(&words));
+            let words =
+                answer.and_then(|answer| answer.reason_string).map_or_else(String::new, |words| printable(&words));
             refused = Some(Failure(format!(
-                "the broker refused {}: {words}: {reason}; {} before it",
+                "Refused: {} ({reason}). {words} {} before it.",
                 printable(&topic),
-                plural(done, "message was taken", "messages were taken")
+                plural(done, "message was accepted", "messages were accepted")
             )));
         } else {
             done += 1;
@@ -513,14 +517,15 @@ impl Line {
     }
 
     fn message(self) -> Result<Publish, String> {
-        let decode = |text: String| STANDARD.decode(text).map_err(|error| format!("not Base64: {error}"));
+        let decode =
+            |text: String| STANDARD.decode(text).map_err(|error| format!("payload_base64 is not Base64: {error}."));
         let payload = match (self.payload, self.payload_base64) {
             (Some(text), None) => text.into_bytes(),
             (None, Some(text)) => decode(text)?,
-            _ => return Err("it has either payload or payload_base64".into()),
+            _ => return Err("Give either payload or payload_base64.".into()),
         };
         if payload.is_empty() {
-            return Err("its payload is empty, which would clear the topic".into());
+            return Err("The payload is empty, which would clear the topic.".into());
         }
         let topic: TopicName = self.topic.parse().map_err(|error| format!("{error}"))?;
         let qos = crate::arguments::qos(&self.qos.to_string())?;
@@ -547,7 +552,9 @@ async fn export(scope: &Scope, file: &Path, filter: &TopicFilter) -> Done {
     if file.as_os_str() == "-" {
         return output::finish(output::raw(&text));
     }
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be written: {error}", file.display()));
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be written: {error}. Check the path and its permissions.", file.display()))
+    };
     let mut opened = std::fs::OpenOptions::new().create_new(true).write(true).open(file).map_err(wrong)?;
     opened.write_all(&text).map_err(wrong)?;
     let all = plural(messages.len() as u64, "retained message", "retained messages");

@@ -11,10 +11,10 @@ use crate::{
 /// What the command takes.
 #[derive(Debug, Args)]
 pub struct Arguments {
-    /// Only those whose client identifier, identity or address holds this text
+    /// Only sessions whose client identifier, identity or address contains this text
     #[arg(default_value = "", hide_default_value = true)]
     search: String,
-    /// At most so many
+    /// Show at most N sessions
     #[arg(long, value_name = "N", default_value_t = 500, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     limit: u32,
     /// Print JSON
@@ -37,10 +37,10 @@ pub async fn run(arguments: &Arguments) -> Done {
 
 fn print(list: &SessionList) -> std::io::Result<()> {
     if list.sessions.is_empty() {
-        return output::line("no session matches");
+        return output::line("No sessions match.");
     }
     let rows = list.sessions.iter().map(row).collect();
-    let headings = ["CLIENT", "IDENTITY", "ADDRESS", "MQTT", ">SINCE", ">IN", ">OUT", ">QUEUE"];
+    let headings = ["CLIENT", "IDENTITY", "ADDRESS", "MQTT", ">FOR", ">IN", ">OUT", ">QUEUED"];
     output::line(table(&headings, rows))?;
     let shown = list.sessions.len() as u64;
     if shown < list.total {

@@ -13,7 +13,7 @@ use crate::{
 /// What the command takes.
 #[derive(Debug, Args)]
 pub struct Arguments {
-    /// Show the limits that are in force, by their names in moorfall.toml
+    /// Show the limits in force, by their keys in moorfall.toml
     #[arg(long)]
     limits: bool,
     /// Print JSON
@@ -53,7 +53,7 @@ fn print_limits(status: &Status) -> std::io::Result<()> {
         .chain(others.iter().map(|(name, _)| format!(">{}", name.to_uppercase())))
         .collect();
     let shown = |value: Option<&Value>| match value {
-        Some(Value::Number(number)) if number.as_u64() == Some(NEVER.into()) => "for ever".to_owned(),
+        Some(Value::Number(number)) if number.as_u64() == Some(NEVER.into()) => "never".to_owned(),
         Some(Value::Number(number)) => number.as_u64().map_or_else(|| number.to_string(), count),
         Some(Value::String(text)) => text.clone(),
         _ => String::new(),
@@ -84,7 +84,7 @@ fn print(status: &Status) -> std::io::Result<()> {
         ("Blueprint", blueprint.to_owned()),
         ("Database", database.to_owned()),
         ("Identities", count(status.identities)),
-        ("Sessions", format!("{} connected, {} away", count(status.sessions), count(status.sessions_away))),
+        ("Sessions", format!("{} connected, {} disconnected", count(status.sessions), count(status.sessions_away))),
         ("Subscriptions", count(status.subscriptions)),
         (
             "Retained",
@@ -92,15 +92,19 @@ fn print(status: &Status) -> std::io::Result<()> {
         ),
         ("In", format!("{:.1} messages/s, {}/s", rates.messages_in, bytes(rates.bytes_in))),
         ("Out", format!("{:.1} messages/s, {}/s", rates.messages_out, bytes(rates.bytes_out))),
-        ("Since start", format!("{} in, {} out", count(status.messages_in), count(status.messages_out))),
+        ("Since start", format!("{} in, {} out", count(status.totals.messages_in), count(status.totals.messages_out))),
         (
             "Not delivered",
-            format!("{} withheld, {} refused", count(status.withheld), plural(status.refused, "attempt", "attempts")),
+            format!(
+                "{} withheld, {} refused",
+                count(status.totals.withheld),
+                plural(status.totals.refused, "attempt", "attempts")
+            ),
         ),
     ];
     let turned_away: u64 = status.turned_away.values().sum();
     if turned_away > 0 {
-        let words = format!("{} by limits; `moorfall status --limits` says by which", count(turned_away));
+        let words = format!("{} by limits; `moorfall status --limits` shows which", count(turned_away));
         rows.push(("Turned away", words));
     }
     // Listeners stand behind the console, each on a line of its own.

@@ -38,7 +38,7 @@ const TOO_MANY: u64 = 200;
 /// Which messages are wanted of those that were there before.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Only {
-    /// Retained messages; the command ends when all have arrived
+    /// Retained messages; the command stops when all have arrived
     Retained,
     /// Messages that are published from now on
     New,
@@ -47,42 +47,42 @@ pub(crate) enum Only {
 /// What the command takes.
 #[derive(Debug, Args)]
 pub struct Arguments {
-    /// Topic filters; + stands for one level, # for all that follow
+    /// Topic filters; + matches one level, # all remaining levels
     ///
-    /// With :0, :1 or :2 at its end a filter has a QoS of its own: 'harrowmere/+/+/status:2'.
+    /// :0, :1 or :2 at the end of a filter sets its QoS: 'harrowmere/+/+/status:2'.
     #[arg(required = true, value_name = "FILTER[:QOS]", value_parser = wanted)]
     filters: Vec<Wanted>,
-    /// Highest quality of service to receive with
+    /// Maximum quality of service
     #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
     qos: QoS,
-    /// End after so many messages
+    /// Stop after N messages
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     take: Option<u64>,
-    /// End after this time, for example 30s or 5m
+    /// Stop after this time, for example 30s or 5m
     #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
     time: Option<Duration>,
-    /// Receive only retained messages, or only new ones
+    /// Receive only retained, or only new messages
     #[arg(long, value_name = "WHICH")]
     only: Option<Only>,
-    /// Only messages of which this is true, in the Common Expression Language
+    /// Print only messages that match this expression (Common Expression Language)
     ///
-    /// There are topic, levels (from 0), payload (its fields if it is JSON, else its text), qos and retained:
+    /// Available are topic, levels (from 0), payload (its fields if it is JSON, otherwise its text), qos and retained:
     /// 'payload.m > 2.5 && levels[1] == "gorge"'.
     #[arg(long = "where", value_name = "EXPRESSION", value_parser = condition)]
     condition: Option<MessageExpression>,
-    /// What is shown of a message
+    /// What to print of a message
     #[arg(long, value_name = "WHAT", default_value = "topic", conflicts_with = "json")]
     show: Show,
-    /// How payloads are shown
+    /// How to print payloads
     #[arg(long, value_name = "FORM", default_value = "auto")]
     payload: Shown,
-    /// Print rates every two seconds in place of messages
+    /// Print rates every two seconds instead of messages
     #[arg(long)]
     summary: bool,
-    /// Print a JSON object a line: short for --show json
+    /// Print one JSON object per line, same as --show json
     #[arg(long)]
     json: bool,
-    /// End when the connection breaks, and do not connect again
+    /// Stop when the connection breaks, instead of connecting again
     #[arg(long)]
     no_reconnect: bool,
     #[command(flatten)]
@@ -105,7 +105,7 @@ pub async fn run(arguments: Arguments) -> Done {
             }
             Ok(Ended::Closed(words)) if arguments.no_reconnect => {
                 reader.close()?;
-                return Err(Failure(format!("{words}; run the command again to go on")));
+                return Err(Failure(format!("{words} Run the command again to continue.")));
             }
             Ok(Ended::Closed(words)) => words,
             Err(failure) => {
@@ -113,7 +113,7 @@ pub async fn run(arguments: Arguments) -> Done {
                 return Err(failure);
             }
         };
-        output::remark(format_args!("{words}; connecting again, and messages sent meanwhile are not seen"));
+        output::remark(format_args!("{words} Connecting again; messages sent meanwhile are missed."));
         match again(&options, &mut stop, reader.deadline).await? {
             Some(connected) => (client, arrivals) = connected,
             None => return reader.close(),
@@ -145,7 +145,7 @@ async fn again(
             }
             Err(error) => {
                 pause = (pause * 2).min(longest);
-                output::remark(format_args!("{error}; trying again in {} s", pause.as_secs()));
+                output::remark(format_args!("{error} Trying again in {} s.", pause.as_secs()));
             }
         }
     }
@@ -229,8 +229,8 @@ impl<'a> Reader<'a> {
         if refused.is_empty() {
             return Ok(());
         }
-        let words = answer.words.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
-        Err(Failure(format!("the broker refused {}{words}", refused.join(", "))))
+        let words = answer.reason_string.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
+        Err(Failure(format!("Refused: {}{words}", refused.join(", "))))
     }
 
     /// Reads until there is enough or the connection is over.
@@ -327,7 +327,7 @@ impl Busy {
         if self.since.elapsed() >= Duration::from_secs(1) {
             if self.messages > TOO_MANY && !self.told && std::io::stdout().is_terminal() {
                 self.told = true;
-                output::remark("more messages come than anybody can read; --summary shows their rates instead");
+                output::remark("more messages than a person can read; --summary prints their rates instead");
             }
             (self.since, self.messages) = (Instant::now(), 0);
         }

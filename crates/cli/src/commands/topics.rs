@@ -5,14 +5,14 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::blueprint_files,
-    topics::{DriftView, Match, NearMiss, PlanLines, TopicDetails, TopicList, TopicView},
+    topics::{DraftLines, DriftView, Match, NearMiss, TopicDetails, TopicList, TopicView},
 };
 use moorfall_core::blueprint::{Blueprint, Source};
 use moorfall_wire::TopicName;
 
 use crate::{
     local::{Local, Which},
-    output::{self, Done, FAINT, Failure, STRONG, WARN, count, indented, plural, printable, since, table},
+    output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, since, span, table},
 };
 
 /// What the command takes.
@@ -26,21 +26,21 @@ pub struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// Say what is probably not meant in a blueprint's hierarchy and rules
+    /// Find likely mistakes in the hierarchy and rules of a blueprint
     ///
-    /// Needs no service. The exit code is 1 if there is anything.
+    /// Works without a service. The exit code is 1 if there are findings.
     Check {
-        /// The blueprint: a file, or a folder of files that end in .toml
+        /// Blueprint: a file, or a folder of .toml files
         blueprint: PathBuf,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Show what a filter catches, and what it nearly does
+    /// Show what a filter matches, and near misses
     Match {
-        /// The topic filter
+        /// Topic filter
         filter: String,
-        /// At most so many of each
+        /// Show at most N of each
         #[arg(long, value_name = "N", default_value_t = 12)]
         limit: u32,
         /// Print JSON
@@ -49,39 +49,39 @@ enum Verb {
     },
     /// Show the live hierarchy, level by level
     Tree {
-        /// The levels right below this one
+        /// Show the levels directly below this one
         #[arg(default_value = "", hide_default_value = true)]
         prefix: String,
-        /// The busiest first
+        /// Busiest first
         #[arg(long)]
         busiest: bool,
-        /// Topics themselves, however deep
+        /// Whole topics, at any depth
         #[arg(long)]
-        whole: bool,
-        /// At most so many
+        flat: bool,
+        /// Show at most N levels
         #[arg(long, value_name = "N", default_value_t = 200)]
         limit: u32,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Show a topic: its last value, its plan and rules, and who receives it
+    /// Show a topic: last value, plan, rules and subscribers
     Show {
-        /// The topic name
+        /// Topic name
         topic: TopicName,
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Show where live traffic and the plan differ
+    /// Show drift: differences between live traffic and the plan
     Drift {
         /// Print JSON
         #[arg(long)]
         json: bool,
     },
-    /// Write lines for a blueprint that plan a topic which is not planned yet
+    /// Print blueprint lines for a topic that is not planned yet
     Draft {
-        /// The topic, as it was published to
+        /// Topic name
         topic: String,
     },
 }
@@ -91,15 +91,15 @@ pub async fn run(arguments: Arguments) -> Done {
     match arguments.verb {
         Verb::Check { blueprint, json } => check(&blueprint, json),
         Verb::Match { filter, limit, json } => matches(&arguments.which.find()?, &filter, limit, json).await,
-        Verb::Tree { prefix, busiest, whole, limit, json } => {
-            let (limit, whole) = (limit.to_string(), whole.to_string());
+        Verb::Tree { prefix, busiest, flat, limit, json } => {
+            let (limit, flat) = (limit.to_string(), flat.to_string());
             let sort = if busiest { "rate" } else { "name" };
-            let mut query = vec![("sort", sort), ("limit", &limit), ("whole", &whole)];
+            let mut query = vec![("sort", sort), ("limit", &limit), ("flat", &flat)];
             if !prefix.is_empty() {
                 query.push(("prefix", &prefix));
             }
             let list: TopicList = arguments.which.find()?.get(&["topics"], &query).await?;
-            if json { output::json(&list) } else { output::finish(print_tree(&list, &prefix, whole == "true")) }
+            if json { output::json(&list) } else { output::finish(print_tree(&list, &prefix, flat == "true")) }
         }
         Verb::Show { topic, json } => {
             let details: TopicDetails = arguments.which.find()?.get(&["topics", "topic"], &[("topic", &topic)]).await?;
@@ -111,7 +111,9 @@ pub async fn run(arguments: Arguments) -> Done {
 }
 
 fn check(path: &std::path::Path, as_json: bool) -> Done {
-    let files = blueprint_files(path).map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
+    let files = blueprint_files(path).map_err(|error| {
+        Failure(format!("{} can't be read: {error}. Check the path and its permissions.", path.display()))
+    })?;
     let (findings, is_blueprint) = match Blueprint::read(Source::new(files)) {
         Ok(blueprint) => (blueprint.lint(), true),
         Err(findings) => (findings, false),
@@ -136,10 +138,10 @@ fn check(path: &std::path::Path, as_json: bool) -> Done {
     }
     match findings.len() {
         0 if as_json => Ok(()),
-        0 => output::finish(output::line("nothing stands out")),
-        _ if !is_blueprint => Err(Failure("the blueprint has faults".into())),
-        1 => Err(Failure("one thing stands out".into())),
-        several => Err(Failure(format!("{several} things stand out"))),
+        0 => output::finish(output::line("no findings")),
+        _ if !is_blueprint => Err(Failure("The blueprint has errors.".into())),
+        1 => Err(Failure("1 finding.".into())),
+        several => Err(Failure(format!("{several} findings."))),
     }
 }
 
@@ -161,8 +163,8 @@ fn print_match(found: &Match) -> std::io::Result<()> {
         let more = total - topics.len() as u64;
         if more > 0 { output::line(format_args!("  {FAINT}and {} more{FAINT:#}", count(more))) } else { Ok(()) }
     };
-    list("Catches of the plan", &found.planned, found.planned.len() as u64)?;
-    list("Catches of what was published", &found.live, found.live_total)?;
+    list("Planned topics that match", &found.planned, found.planned.len() as u64)?;
+    list("Live topics that match", &found.live, found.live_total)?;
     let misses = |title: &str, misses: &[NearMiss]| {
         if misses.is_empty() {
             return Ok(());
@@ -170,12 +172,12 @@ fn print_match(found: &Match) -> std::io::Result<()> {
         output::line(format_args!("{STRONG}{title}{STRONG:#}"))?;
         for miss in misses {
             output::line(format_args!("  {}", printable(&miss.topic)))?;
-            output::line(indented(&format!("level {}: {}", miss.level, printable(&miss.words)), 4))?;
+            output::line(indented(&format!("level {}: {}", miss.level, printable(&miss.explanation)), 4))?;
         }
         Ok(())
     };
-    misses("Misses of the plan", &found.planned_misses)?;
-    misses("Misses of what was published", &found.live_misses)
+    misses("Planned topics that nearly match", &found.planned_misses)?;
+    misses("Live topics that nearly match", &found.live_misses)
 }
 
 fn rate(rate: f64) -> String {
@@ -186,32 +188,36 @@ fn rate(rate: f64) -> String {
     }
 }
 
-fn print_tree(list: &TopicList, prefix: &str, whole: bool) -> std::io::Result<()> {
+fn print_tree(list: &TopicList, prefix: &str, flat: bool) -> std::io::Result<()> {
     if list.levels.is_empty() {
-        return output::line(if prefix.is_empty() { "nothing was published yet" } else { "no level below" });
+        return output::line(if prefix.is_empty() {
+            "No messages have been published since the service started."
+        } else {
+            "No levels below."
+        });
     }
     let row = |view: &TopicView| {
-        let name = if whole { &view.path } else { &view.level };
+        let name = if flat { &view.path } else { &view.level };
         let plan = match (view.is_topic, list.has_plan, view.planned.is_empty()) {
             (true, true, true) => "not planned",
             (true, true, false) => "planned",
             _ => "",
         };
-        let kept = if view.retained { "retained" } else { "" };
+        let retained = if view.retained { "yes" } else { "" };
         let subscribers = if view.is_topic { count(view.subscribers) } else { String::new() };
-        if whole {
+        if flat {
             // Paths are long.
-            return vec![rate(view.rate), since(view.last), kept.into(), plan.into(), subscribers, name.clone()];
+            return vec![rate(view.rate), ago(view.last), retained.into(), plan.into(), subscribers, name.clone()];
         }
         let name = if view.has_children { format!("{name}/") } else { name.clone() };
-        let (topics, messages) = (count(view.topics), count(view.messages));
-        vec![name, topics, rate(view.rate), messages, since(view.last), kept.into(), plan.into(), subscribers]
+        let topics = count(view.topics);
+        vec![name, topics, rate(view.rate), ago(view.last), retained.into(), plan.into(), subscribers]
     };
     let rows = list.levels.iter().map(row).collect();
-    output::line(if whole {
-        table(&[">RATE/S", ">AGO", "KEPT", "PLAN", ">READERS", "TOPIC"], rows)
+    output::line(if flat {
+        table(&[">MESSAGES/S", ">LAST", "RETAINED", "PLAN", ">SUBSCRIBERS", "TOPIC"], rows)
     } else {
-        table(&["LEVEL", ">TOPICS", ">RATE/S", ">MESSAGES", ">AGO", "KEPT", "PLAN", ">READERS"], rows)
+        table(&["LEVEL", ">TOPICS", ">MESSAGES/S", ">LAST", "RETAINED", "PLAN", ">SUBSCRIBERS"], rows)
     })?;
     let shown = list.levels.len() as u64;
     if shown < list.count {
@@ -219,7 +225,7 @@ fn print_tree(list: &TopicList, prefix: &str, whole: bool) -> std::io::Result<()
     }
     if list.unfollowed > 0 {
         let messages = plural(list.unfollowed, "message", "messages");
-        output::line(format_args!("{WARN}{messages} on topics beyond what is followed{WARN:#}"))?;
+        output::line(format_args!("{WARN}{messages} on topics beyond the limit of the hierarchy{WARN:#}"))?;
     }
     let total = &list.total;
     output::line(format_args!("{}, {} messages/s", plural(total.topics, "topic", "topics"), rate(total.rate)))
@@ -231,7 +237,9 @@ async fn drift(local: &Local, as_json: bool) -> Done {
         return output::json(&drift);
     }
     if drift.is_empty() {
-        return output::finish(output::line("live traffic and the plan agree, or nothing is planned"));
+        return output::finish(output::line(
+            "No drift: live traffic matches the plan, or the blueprint has no planned topics.",
+        ));
     }
     for entry in &drift {
         let times =
@@ -240,7 +248,7 @@ async fn drift(local: &Local, as_json: bool) -> Done {
         let who = if entry.identity.is_empty() { String::new() } else { format!(", last by {}", entry.identity) };
         let head = format!("{} ({}{times}{refused}{who}, {} ago)", entry.topic, entry.kind, since(entry.last));
         output::finish(output::line(indented(&printable(&head), 0)))?;
-        output::finish(output::line(indented(&printable(&entry.words), 4)))?;
+        output::finish(output::line(indented(&printable(&entry.explanation), 4)))?;
         if !entry.sample.is_empty() {
             let sample: String = entry.sample.chars().take(66).collect();
             output::finish(output::line(format_args!("    {FAINT}{}{FAINT:#}", printable(&sample))))?;
@@ -251,7 +259,7 @@ async fn drift(local: &Local, as_json: bool) -> Done {
 
 /// What is known of an unplanned topic, as lines that can be added to a blueprint.
 async fn draft(local: &Local, topic: &str) -> Done {
-    let lines: PlanLines = local.get(&["topics", "plan"], &[("topic", topic)]).await?;
+    let lines: DraftLines = local.get(&["topics", "draft"], &[("topic", topic)]).await?;
     output::finish(output::line(lines.text.trim_end()))
 }
 
@@ -261,27 +269,30 @@ fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
     };
     output::line(format_args!("{STRONG}{}{STRONG:#}", printable(topic)))?;
     match &details.about {
-        None => part("last", "nothing was published to it since the service started")?,
+        None => part("last", "no messages since the service started")?,
         Some(about) => {
-            let value = about.value.clone().unwrap_or_else(|| "(no text)".into());
+            let value = about.value.clone().unwrap_or_else(|| "(binary)".into());
             let more = if value.len() as u64 >= about.value_bytes { "" } else { " …" };
             part("last", &format!("{value}{more}"))?;
             let ago = since(about.last);
             part("", &format!("{} from {}, {ago} ago", output::bytes(about.value_bytes as f64), about.publisher))?;
             let messages = plural(about.messages, "message", "messages");
-            let retained = if about.retained { ", one is retained" } else { "" };
-            part("traffic", &format!("{messages} since the start, {:.1} a second now{retained}", about.rate))?;
+            let retained = if about.retained { ", retained" } else { "" };
+            part(
+                "traffic",
+                &format!("{messages} since the service started, {:.1} messages/s now{retained}", about.rate),
+            )?;
         }
     }
     match &details.plan {
         Some(plan) => {
             part("plan", &plan.path)?;
             let qos = plan.qos.map(|qos| format!(", QoS {qos}")).unwrap_or_default();
-            let cadence = plan.cadence.map(|seconds| format!(", every {seconds} s at least")).unwrap_or_default();
+            let cadence = plan.cadence.map(|seconds| format!(", at least every {}", span(seconds))).unwrap_or_default();
             part("", &format!("{}: {}{qos}, retained: {}{cadence}", plan.purpose, plan.payload, plan.retained))?;
         }
-        None if details.has_plan => part("plan", "it is not planned")?,
-        None => part("plan", "nothing is planned")?,
+        None if details.has_plan => part("plan", "not planned")?,
+        None => part("plan", "the blueprint has no planned topics")?,
     }
     for (index, rule) in details.rules.iter().enumerate() {
         let acts = match (rule.publish, rule.subscribe) {
@@ -289,18 +300,19 @@ fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
             (true, false) => "publish",
             _ => "subscribe",
         };
-        let words = format!("{}: {} {} to {acts}", rule.rule, rule.effect, rule.who);
+        let words = format!("{}: {} {} to {acts}", rule.rule, rule.verdict, rule.who);
         part(if index == 0 { "rules" } else { "" }, &words)?;
     }
     if details.subscribers.is_empty() {
-        return part("subscribers", "nobody subscribes to it");
+        return part("subscribers", "none");
     }
     let rows = details.subscribers.iter().map(|one| {
         let state = if one.connected { "connected" } else { "away" };
-        let shared = if one.shared.is_empty() { String::new() } else { format!(", takes turns in {}", one.shared) };
+        let shared =
+            if one.shared.is_empty() { String::new() } else { format!(", shared subscription {}", one.shared) };
         vec![one.client_id.clone(), one.qos.to_string(), count(one.queue), format!("{state}{shared}")]
     });
-    output::line(table(&["SUBSCRIBER", ">QOS", ">QUEUE", "STATE"], rows.collect()))?;
+    output::line(table(&["SUBSCRIBER", ">QOS", ">QUEUED", "STATE"], rows.collect()))?;
     match details.subscribers_total.saturating_sub(details.subscribers.len() as u64) {
         0 => Ok(()),
         more => output::line(format_args!("{FAINT}and {} more{FAINT:#}", plural(more, "session", "sessions"))),

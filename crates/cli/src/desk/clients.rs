@@ -52,7 +52,7 @@ struct Shared {
     /// Where messages of the foreground go, while there is one.
     foreground: Option<(Vec<TopicFilter>, mpsc::Sender<Publish>)>,
     messages: u64,
-    /// Why the connection is over, once it is.
+    /// Why The connection is closed., once it is.
     closed: Option<String>,
 }
 
@@ -76,7 +76,7 @@ impl Clients {
 
     pub(super) async fn open(&mut self, name: &str, connection: &Connection) -> Done {
         if self.open.contains_key(name) {
-            return Err(Failure(format!("there is a client {name}; close it first, or choose another name")));
+            return Err(Failure(format!("There is already a client {name}. Close it first, or use another name.")));
         }
         let options = connection.options()?;
         let (client, arrivals) = Client::connect(&options).await?;
@@ -99,22 +99,24 @@ impl Clients {
     fn find(&self, name: &str) -> Result<&Held, Failure> {
         self.open.get(name).ok_or_else(|| {
             let names: Vec<&str> = self.open.keys().map(String::as_str).collect();
-            let others =
-                if names.is_empty() { "none is open".to_owned() } else { format!("there are {}", names.join(", ")) };
-            Failure(format!("there is no client {}; {others}", printable(name)))
+            let others = if names.is_empty() {
+                "No client is open".to_owned()
+            } else {
+                format!("Open are {}", names.join(", "))
+            };
+            Failure(format!("There is no client {}. {others}.", printable(name)))
         })
     }
 
     fn current(&self) -> Result<(&str, &Held), Failure> {
-        let name = self
-            .current
-            .as_deref()
-            .ok_or_else(|| Failure("no client is open; `open NAME` opens one to the service on this machine".into()))?;
+        let name = self.current.as_deref().ok_or_else(|| {
+            Failure("No client is open. `open NAME` opens one to the service on this machine.".into())
+        })?;
         let held = self.find(name)?;
         let closed = held.shared.lock().closed.clone();
         match closed {
             Some(words) => {
-                Err(Failure(format!("{name} is not connected any more: {words}; close it, and open it again")))
+                Err(Failure(format!("{name} is no longer connected. {words} Close it, then open it again.")))
             }
             None => Ok((name, held)),
         }
@@ -122,7 +124,7 @@ impl Clients {
 
     pub(super) async fn publish(&self, topic: &TopicName, payload: &str, envelope: &Envelope) -> Done {
         let (_, held) = self.current()?;
-        let payload = envelope.form.read(payload).map_err(Failure)?;
+        let payload = envelope.encoding.read(payload).map_err(Failure)?;
         let began = Instant::now();
         let answer = held.client.publish(envelope.message(topic, payload)).await?;
         self.screen.note_topic(topic);
@@ -133,10 +135,10 @@ impl Clients {
         };
         let reason = answer.reasons.first().copied().unwrap_or(ReasonCode::Success);
         if reason.is_error() {
-            let words = answer.words.map_or_else(|| format!("publishing to {name}"), |words| printable(&words));
-            return Err(Failure(format!("the broker refused: {words}: {reason}")));
+            let words = answer.reason_string.map_or_else(|| format!("publishing to {name}"), |words| printable(&words));
+            return Err(Failure(format!("Refused ({}). {words}", reason.coded())));
         }
-        let who = if reason == ReasonCode::NoMatchingSubscribers { "; nobody subscribes to it" } else { "" };
+        let who = if reason == ReasonCode::NoMatchingSubscribers { ", no subscribers" } else { "" };
         let took = began.elapsed().as_secs_f64() * 1_000.0;
         self.screen.say(&format!("{name}: acknowledged in {took:.1} ms{who}"));
         Ok(())
@@ -171,8 +173,8 @@ impl Clients {
         if !granted.is_empty() {
             held.client.unsubscribe(granted.into_iter().map(|(filter, _)| filter).collect()).await?;
         }
-        let words = answer.words.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
-        Err(Failure(format!("the broker refused {}{words}", refused.join(", "))))
+        let words = answer.reason_string.map_or_else(String::new, |words| format!(" ({})", printable(&words)));
+        Err(Failure(format!("Refused: {}{words}", refused.join(", "))))
     }
 
     /// Subscribes in the background.
@@ -191,7 +193,7 @@ impl Clients {
         match self.subscribe(&wanted).await {
             Ok((name, _, granted)) => {
                 for (filter, _) in granted {
-                    self.screen.say(&format!("{name} reads {} in the background", printable(&filter)));
+                    self.screen.say(&format!("{name} is subscribed to {} in the background", printable(&filter)));
                 }
                 Ok(())
             }
@@ -213,8 +215,8 @@ impl Clients {
         let done = match &subscribed {
             Ok((name, ..)) => {
                 let listed: Vec<String> = filters.iter().map(|filter| printable(filter)).collect();
-                let end = if wanted.take.is_none() && wanted.time.is_none() { "; Ctrl-C ends it" } else { "" };
-                self.screen.say(&format!("{name} reads {}{end}", listed.join(", ")));
+                let end = if wanted.take.is_none() && wanted.time.is_none() { "; press Ctrl-C to stop" } else { "" };
+                self.screen.say(&format!("{name} is subscribed to {}{end}", listed.join(", ")));
                 self.show(&wanted, &mut messages, stop).await
             }
             Err(_) => Ok(()),
@@ -242,13 +244,13 @@ impl Clients {
                     return match left {
                         Some(left) if left > 0 => {
                             let missing = plural(left, "message", "messages");
-                            Err(Failure(format!("{missing} did not come in that time")))
+                            Err(Failure(format!("{missing} did not arrive in time.")))
                         }
                         _ => Ok(()),
                     };
                 }
             };
-            let Some(message) = message else { return Err(Failure("the connection is over".into())) };
+            let Some(message) = message else { return Err(Failure("The connection is closed.".into())) };
             self.screen.show(&wanted.view.text(&message))?;
             left = left.map(|left| left - 1);
         }
@@ -261,12 +263,12 @@ impl Clients {
             |filter: &&TopicFilter| !held.shared.lock().subscriptions.iter().any(|known| known.filter == **filter);
         if let Some(filter) = filters.iter().find(unknown) {
             let filter = printable(filter);
-            return Err(Failure(format!("{name} does not read {filter}; `clients` lists what each reads")));
+            return Err(Failure(format!("{name} is not subscribed to {filter}. `clients` lists the subscriptions.")));
         }
         held.client.unsubscribe(filters.to_vec()).await?;
         held.shared.lock().subscriptions.retain(|known| !filters.contains(&known.filter));
         let listed: Vec<String> = filters.iter().map(|filter| printable(filter)).collect();
-        self.screen.say(&format!("{name} reads {} no more", listed.join(", ")));
+        self.screen.say(&format!("{name} is no longer subscribed to {}", listed.join(", ")));
         Ok(())
     }
 
@@ -302,7 +304,7 @@ impl Clients {
             return Ok(());
         }
         if self.open.is_empty() {
-            self.screen.say("no client is open; `open NAME` opens one to the service on this machine");
+            self.screen.say("No client is open. `open NAME` opens one to the service on this machine.");
             return Ok(());
         }
         let width = self.open.keys().map(|name| name.chars().count()).max().unwrap_or(0);
@@ -310,12 +312,16 @@ impl Clients {
         for (name, held) in &self.open {
             let shared = held.shared.lock();
             let mark = if self.current.as_ref() == Some(name) { '*' } else { ' ' };
-            let state = if shared.closed.is_some() { ", not connected any more" } else { "" };
+            let state = if shared.closed.is_some() { ", no longer connected" } else { "" };
             let messages = plural(shared.messages, "message", "messages");
             lines.push(format!("{mark} {name:width$}  {}{state}: {messages}", printable(&held.address)));
             for known in &shared.subscriptions {
                 let (qos, messages) = (known.qos.level(), plural(known.messages, "message", "messages"));
-                lines.push(format!("  {:width$}  reads {} at QoS {qos}: {messages}", "", printable(&known.filter)));
+                lines.push(format!(
+                    "  {:width$}  subscribed to {} at QoS {qos}: {messages}",
+                    "",
+                    printable(&known.filter)
+                ));
             }
         }
         self.screen.show(&lines.join("\n"))?;
@@ -324,7 +330,7 @@ impl Clients {
 
     fn json_of(&self, name: &str, held: &Held) -> serde_json::Value {
         let shared = held.shared.lock();
-        let reads: Vec<_> = shared
+        let subscriptions: Vec<_> = shared
             .subscriptions
             .iter()
             .map(|known| json!({ "filter": &*known.filter, "qos": known.qos.level(), "messages": known.messages }))
@@ -335,7 +341,7 @@ impl Clients {
             "in_use": self.current.as_deref() == Some(name),
             "connected": shared.closed.is_none(),
             "messages": shared.messages,
-            "reads": reads,
+            "subscriptions": subscriptions,
         })
     }
 }
@@ -423,7 +429,7 @@ impl Busy {
         if self.counted > 0 {
             let messages = plural(self.counted, "more message", "more messages");
             let topics = plural(self.topics.len() as u64, "topic", "topics");
-            self.screen.say(&format!("{}: {messages} in a second, on {topics}", self.name));
+            self.screen.say(&format!("{}: {messages} in one second, on {topics}", self.name));
         }
         (self.shown, self.counted) = (0, 0);
         self.topics.clear();

@@ -31,16 +31,16 @@ pub(super) struct Line {
 #[derive(Debug, Subcommand)]
 #[command(disable_help_flag = true)]
 pub(super) enum Order {
-    /// Open a client and go on with it; without more, to the service on this machine
+    /// Open a client and select it; by default to the service on this machine
     Open {
-        /// What to call it
+        /// Name
         name: String,
         #[command(flatten)]
         connection: Box<Connection>,
     },
-    /// Go on with another client
+    /// Select another client
     Use {
-        /// Its name
+        /// Name
         name: String,
     },
     /// List the clients with their subscriptions
@@ -53,50 +53,50 @@ pub(super) enum Order {
     Publish {
         /// Topic name
         topic: TopicName,
-        /// Payload; left out, the message is empty
+        /// Payload [default: empty]
         #[arg(default_value = "", hide_default_value = true)]
         payload: String,
         #[command(flatten)]
         envelope: Box<Envelope>,
     },
-    /// Read messages until Ctrl-C; with --background they appear while you type
+    /// Print messages until Ctrl-C; with --background they appear while you type
     Subscribe {
-        /// Topic filters; with :0, :1 or :2 at its end each has a QoS of its own
+        /// Topic filters; :0, :1 or :2 at the end of one sets its QoS
         #[arg(required = true, value_name = "FILTER[:QOS]", value_parser = wanted)]
         filters: Vec<arguments::Wanted>,
-        /// Highest quality of service to receive with
+        /// Maximum quality of service
         #[arg(long, value_name = "0|1|2", default_value = "1", value_parser = qos)]
         qos: QoS,
-        /// Go on typing while messages come
+        /// Continue typing while messages arrive
         #[arg(long, short)]
         background: bool,
-        /// End after so many messages
+        /// Stop after N messages
         #[arg(long, value_name = "N", conflicts_with = "background", value_parser = clap::value_parser!(u64).range(1..))]
         take: Option<u64>,
-        /// End after this time
+        /// Stop after this time
         #[arg(long = "for", value_name = "TIME", conflicts_with = "background", value_parser = parse_short_span)]
         time: Option<Duration>,
         #[command(flatten)]
         view: Viewing,
     },
-    /// Read no more of a filter
+    /// Unsubscribe from topic filters
     Unsubscribe {
-        /// The filters, as they were subscribed to
+        /// Topic filters of subscriptions
         #[arg(required = true, value_name = "FILTER", value_parser = filter)]
         filters: Vec<TopicFilter>,
     },
-    /// Close a client; without a name the one in use
+    /// Close a client [default: the selected one]
     Close {
-        /// Its name
+        /// Name
         name: Option<String>,
     },
-    /// Do nothing for a while, as scripts sometimes have to
+    /// Wait for a while, for scripts
     Wait {
-        /// How long, for example 500ms or 2s
+        /// Time, for example 500ms or 2s
         #[arg(value_parser = parse_short_span)]
         time: Duration,
     },
-    /// Close all clients and end the desk
+    /// Close all clients and leave the desk
     #[command(alias = "exit", alias = "quit")]
     Leave,
 }
@@ -104,17 +104,17 @@ pub(super) enum Order {
 /// How messages are shown.
 #[derive(Debug, Args)]
 pub(super) struct Viewing {
-    /// What is shown of a message
+    /// What to print of a message
     #[arg(long, value_name = "WHAT", default_value = "topic")]
     show: Show,
-    /// How payloads are shown
+    /// How to print payloads
     #[arg(long, value_name = "FORM", default_value = "auto")]
-    payload: Shown,
+    payload_as: Shown,
 }
 
 impl Viewing {
     pub(super) fn view(&self) -> View {
-        View { show: self.show, payload: self.payload }
+        View { show: self.show, payload: self.payload_as }
     }
 }
 

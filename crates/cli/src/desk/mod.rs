@@ -56,7 +56,9 @@ enum After {
 
 /// Runs the lines of a file.
 async fn script(file: &PathBuf, keep_going: bool) -> Done {
-    let wrong = |error: std::io::Error| Failure(format!("{} can't be read: {error}", file.display()));
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be read: {error}. Check the path and its permissions.", file.display()))
+    };
     let reader: Box<dyn BufRead + Send> = if file.as_os_str() == "-" {
         Box::new(std::io::BufReader::new(std::io::stdin()))
     } else {
@@ -100,7 +102,7 @@ async fn script(file: &PathBuf, keep_going: bool) -> Done {
     clients.close_all().await;
     match failures {
         0 => Ok(()),
-        failures => Err(Failure(format!("{} failed", output::plural(failures, "line", "lines")))),
+        failures => Err(Failure(format!("{} failed.", output::plural(failures, "line", "lines")))),
     }
 }
 
@@ -109,7 +111,7 @@ async fn converse() -> Done {
     let (screen, mut typed) = Screen::terminal()?;
     let mut clients = Clients::new(screen.clone());
     let mut stop = Stop::listen()?;
-    screen.say("`help` lists what can be typed here, `help publish` tells of one of them; `leave` ends it.");
+    screen.say("`help` lists the commands, `help publish` explains one of them, `leave` closes the desk.");
     loop {
         match typed.next(&clients.prompt()).await {
             Some(Typed::Line(line)) => match obey(&line, &mut clients, &screen, &mut stop).await {
@@ -117,7 +119,7 @@ async fn converse() -> Done {
                 Ok(After::Leave) => break,
                 Err(failure) => screen.complain(&failure),
             },
-            Some(Typed::Interrupted) => screen.say("`leave` ends the desk; its clients are closed then"),
+            Some(Typed::Interrupted) => screen.say("`leave` closes the desk and its clients"),
             None => break,
         }
     }
@@ -131,7 +133,7 @@ async fn obey(text: &str, clients: &mut Clients, screen: &Screen, stop: &mut Sto
     if text.is_empty() || text.starts_with('#') {
         return Ok(After::More);
     }
-    let words = shlex::split(text).ok_or_else(|| Failure("a quotation mark is not closed".into()))?;
+    let words = shlex::split(text).ok_or_else(|| Failure("A quotation mark is not closed.".into()))?;
     let line = match Line::try_parse_from(words) {
         Ok(line) => line,
         // Help is no failure.

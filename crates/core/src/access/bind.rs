@@ -8,7 +8,7 @@ use super::{
 };
 use crate::{
     Identity,
-    blueprint::{Act, BindError, ClientId, Effect},
+    blueprint::{Act, BindError, ClientId, Verdict},
 };
 
 impl Policy {
@@ -58,7 +58,7 @@ impl Policy {
             }
         }
         subject.is_denied_some =
-            concerned.iter().any(|rule| rule.effect == Effect::Deny && rule.acts.contains(&Act::Subscribe));
+            concerned.iter().any(|rule| rule.verdict == Verdict::Deny && rule.acts.contains(&Act::Subscribe));
         Ok(Access::bound(Arc::clone(self), subject))
     }
 }

@@ -7,7 +7,7 @@ use moorfall_wire::{QoS, TopicFilter, TopicName};
 use super::policy::{Compiled, Policy, Subject};
 use crate::{
     TopicSet,
-    blueprint::{Act, Effect, Rate},
+    blueprint::{Act, Rate, Verdict},
 };
 
 /// What a session wants to do.
@@ -156,13 +156,13 @@ impl Access {
         for (place, rule) in rules {
             let considered = self.consider(rule, request);
             if considered == Considered::Applies {
-                match rule.effect {
-                    Effect::Deny => denied = denied.or(Some(place)),
+                match rule.verdict {
+                    Verdict::Deny => denied = denied.or(Some(place)),
                     // Of several, the one that takes the most messages.
-                    Effect::Allow if allowed.is_none_or(|(_, known)| is_slower(known, rule.limits.rate)) => {
+                    Verdict::Allow if allowed.is_none_or(|(_, known)| is_slower(known, rule.limits.rate)) => {
                         allowed = Some((place, rule.limits.rate));
                     }
-                    Effect::Allow => {}
+                    Verdict::Allow => {}
                 }
             }
             observe(place, considered);
@@ -218,7 +218,7 @@ impl Access {
         for (place, rule) in policy.rules().enumerate() {
             let considered = self.consider(rule, Request::Subscribe { filter });
             if considered == Considered::Applies {
-                let list = if rule.effect == Effect::Deny { &mut denying } else { &mut allowing };
+                let list = if rule.verdict == Verdict::Deny { &mut denying } else { &mut allowing };
                 let highest = rule.limits.highest_qos.unwrap_or(QoS::ExactlyOnce);
                 list.extend(rule.sets(&self.subject, true).into_iter().map(|set| (place, highest, set)));
             }
@@ -278,7 +278,7 @@ impl Access {
                 && (rule.limits.highest_qos.is_some_and(|highest| qos > highest)
                     || rule.limits.retained.is_some_and(|retained| retained != retain));
             if !limited {
-                let denies = rule.effect == Effect::Deny;
+                let denies = rule.verdict == Verdict::Deny;
                 let list = if denies { &mut sets.denying } else { &mut sets.allowing };
                 let own = rule.sets(&self.subject, widely != denies);
                 list.extend(own.into_iter().map(|set| (Arc::clone(&rule.name), set)));
@@ -297,10 +297,10 @@ impl Access {
             let applies = rule.acts.contains(&Act::Subscribe)
                 && self.subject.is(&rule.who)
                 && rule.is_about(&self.subject, topic) == Some(true);
-            match rule.effect {
-                Effect::Deny if applies => return false,
-                Effect::Allow => allowed |= applies,
-                Effect::Deny => {}
+            match rule.verdict {
+                Verdict::Deny if applies => return false,
+                Verdict::Allow => allowed |= applies,
+                Verdict::Deny => {}
             }
         }
         allowed
@@ -319,7 +319,7 @@ impl Access {
         }
         policy.index().candidates(topic).iter().any(|place| {
             let rule = policy.rule(*place);
-            rule.effect == Effect::Deny
+            rule.verdict == Verdict::Deny
                 && rule.acts.contains(&Act::Subscribe)
                 && self.subject.is(&rule.who)
                 && rule.is_about(&self.subject, topic) == Some(true)

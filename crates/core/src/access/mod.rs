@@ -7,12 +7,13 @@
 
 mod bind;
 mod decide;
+mod explanation;
 mod policy;
-mod sentence;
 
 pub(crate) use self::decide::Sets;
 pub use self::{
     decide::{Access, Considered, Decision, Request},
+    explanation::{Explanation, Limited, Ruling},
     policy::{Policy, Subject},
 };
-pub use crate::blueprint::{Act, BindError, Effect};
+pub use crate::blueprint::{Act, BindError, Verdict};

@@ -4,7 +4,7 @@ use std::{collections::BTreeSet, sync::Arc};
 
 use crate::{
     CohortQuota, Identity, Quota, TopicSet,
-    blueprint::{Act, Blueprint, ClientId, Effect, PatternLevel, RuleLimits, TopicPattern, Who},
+    blueprint::{Act, Blueprint, ClientId, PatternLevel, RuleLimits, TopicPattern, Verdict, Who},
     expression::Expression,
     pattern_index::PatternIndex,
     plan::Plan,
@@ -61,7 +61,7 @@ pub(super) enum CompiledWho {
 #[derive(Debug)]
 pub(crate) struct Compiled {
     pub(super) name: Arc<str>,
-    pub(super) effect: Effect,
+    pub(super) verdict: Verdict,
     pub(super) who: CompiledWho,
     pub(super) acts: BTreeSet<Act>,
     pub(super) limits: RuleLimits,
@@ -122,7 +122,7 @@ impl Policy {
         };
         let compile = |rule: &crate::blueprint::Rule| Compiled {
             name: rule.name.as_str().into(),
-            effect: rule.effect,
+            verdict: rule.verdict,
             who: who(&rule.who),
             acts: rule.acts.clone(),
             limits: rule.limits,

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Blueprint, Cohort, PlannedLevel, PlannedTopic, Proof, Rule};
-use crate::Values;
+use super::{Blueprint, Cohort, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
+use crate::{Values, shown::span};
 
 /// What happens to a part of the design.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -28,6 +28,36 @@ pub struct FieldChange {
     pub before: String,
     /// What it says; empty if it is not there any more.
     pub after: String,
+    /// Of a list that was there before and after: what is in it now, and was not.
+    pub added: Vec<String>,
+    /// Of a list that was there before and after: what was in it, and is not now.
+    pub removed: Vec<String>,
+}
+
+/// What a field says.
+#[derive(Clone, PartialEq)]
+enum Content {
+    Text(String),
+    List(Vec<String>),
+}
+
+impl Content {
+    fn list(items: impl IntoIterator<Item = impl ToString>) -> Self {
+        Self::List(items.into_iter().map(|item| item.to_string()).collect())
+    }
+
+    fn text(&self) -> String {
+        match self {
+            Self::Text(text) => text.clone(),
+            Self::List(items) => items.join(", "),
+        }
+    }
+}
+
+impl From<String> for Content {
+    fn from(text: String) -> Self {
+        Self::Text(text)
+    }
 }
 
 /// A change of one part of the design.
@@ -43,7 +73,7 @@ pub struct Change {
     pub fields: Vec<FieldChange>,
 }
 
-type Fields = Vec<(&'static str, String)>;
+type Fields = Vec<(&'static str, Content)>;
 
 /// Parts of a blueprint by name: their places, and what they say.
 type Parts = BTreeMap<String, (usize, Fields)>;
@@ -55,7 +85,7 @@ type ListParts = fn(&Blueprint) -> Parts;
 pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
     let mut changes = Vec::new();
     let head = |blueprint: &Blueprint| {
-        let fields = vec![("name", blueprint.name.clone()), ("purpose", blueprint.purpose.clone())];
+        let fields = vec![("name", blueprint.name.clone().into()), ("purpose", blueprint.purpose.clone().into())];
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
@@ -94,16 +124,26 @@ fn compare(part: &str, mut old: Parts, new: Parts, changes: &mut Vec<Change>) {
 }
 
 fn field_changes(before: Fields, after: Fields) -> Vec<FieldChange> {
-    let text = |fields: &Fields, name: &str| {
-        fields.iter().find(|(field, _)| *field == name).map(|(_, text)| text.clone()).unwrap_or_default()
+    let find = |fields: &Fields, name: &str| {
+        fields.iter().find(|(field, _)| *field == name).map(|(_, content)| content.clone())
     };
     let mut names: Vec<&str> = before.iter().chain(&after).map(|(name, _)| *name).collect();
     names.dedup();
-    let mut seen = Vec::new();
+    let mut seen: Vec<FieldChange> = Vec::new();
     for name in names {
-        let (before, after) = (text(&before, name), text(&after, name));
-        if before != after && !seen.iter().any(|change: &FieldChange| change.field == name) {
-            seen.push(FieldChange { field: name.into(), before, after });
+        if seen.iter().any(|change| change.field == name) {
+            continue;
+        }
+        let (before, after) = (find(&before, name), find(&after, name));
+        let (mut added, mut removed) = (Vec::new(), Vec::new());
+        if let (Some(Content::List(before)), Some(Content::List(after))) = (&before, &after) {
+            added.extend(after.iter().filter(|item| !before.contains(item)).cloned());
+            removed.extend(before.iter().filter(|item| !after.contains(item)).cloned());
+        }
+        let text = |content: Option<Content>| content.map_or_else(String::new, |content| content.text());
+        let (before, after) = (text(before), text(after));
+        if before != after {
+            seen.push(FieldChange { field: name.into(), before, after, added, removed });
         }
     }
     seen
@@ -115,14 +155,15 @@ fn joined(values: impl IntoIterator<Item = impl ToString>) -> String {
 
 fn level_fields(planned: &PlannedLevel) -> Fields {
     let values = match &planned.level.values {
-        Values::Free => "anything".into(),
-        Values::OneOf(values) => joined(values),
+        Values::Free => "anything".to_owned().into(),
+        Values::OneOf(values) => Content::list(values),
         Values::Pattern(pattern) => {
             let text = pattern.as_str();
-            format!("pattern {}", text.strip_prefix("^(?:").and_then(|text| text.strip_suffix(")$")).unwrap_or(text))
+            let text = text.strip_prefix("^(?:").and_then(|text| text.strip_suffix(")$")).unwrap_or(text);
+            format!("pattern {text}").into()
         }
     };
-    vec![("values", values), ("purpose", planned.purpose.clone())]
+    vec![("values", values), ("purpose", planned.purpose.clone().into())]
 }
 
 fn topic_fields(topic: &PlannedTopic) -> Fields {
@@ -131,35 +172,46 @@ fn topic_fields(topic: &PlannedTopic) -> Fields {
         _ => String::new(),
     };
     vec![
-        ("payload", topic.payload.to_string()),
-        ("schema", schema),
-        ("qos", topic.qos.map(|qos| qos.to_string()).unwrap_or_default()),
-        ("retained", format!("{:?}", topic.retained).to_lowercase()),
-        ("cadence", topic.cadence.map(|cadence| format!("{} s", cadence.as_secs())).unwrap_or_default()),
-        ("on-breach", format!("{:?}", topic.on_breach).to_lowercase()),
-        ("purpose", topic.purpose.clone()),
+        ("payload", topic.payload.to_string().into()),
+        ("schema", schema.into()),
+        ("qos", topic.qos.map(|qos| qos.to_string()).unwrap_or_default().into()),
+        ("retained", format!("{:?}", topic.retained).to_lowercase().into()),
+        ("cadence", topic.cadence.map(|cadence| span(cadence.as_secs())).unwrap_or_default().into()),
+        ("on-breach", format!("{:?}", topic.on_breach).to_lowercase().into()),
+        ("purpose", topic.purpose.clone().into()),
     ]
 }
 
 fn cohort_fields(cohort: &Cohort) -> Fields {
     let limits = cohort.quota.named().map(|(name, value)| format!("{name} = {value}"));
-    vec![("where", cohort.expression.to_string()), ("limits", joined(limits)), ("purpose", cohort.purpose.clone())]
+    vec![
+        ("where", cohort.expression.to_string().into()),
+        ("limits", Content::list(limits)),
+        ("purpose", cohort.purpose.clone().into()),
+    ]
 }
 
 fn rule_fields(rule: &Rule) -> Fields {
+    let acts = match rule.verdict {
+        Verdict::Allow => "may",
+        Verdict::Deny => "never",
+    };
     vec![
-        ("effect", format!("{:?}", rule.effect).to_lowercase()),
-        ("who", rule.who.to_string()),
-        ("may", joined(&rule.acts)),
-        ("topics", joined(&rule.topics)),
-        ("highest-qos", rule.limits.highest_qos.map(|qos| qos.to_string()).unwrap_or_default()),
-        ("retained", rule.limits.retained.map(|retained| retained.to_string()).unwrap_or_default()),
-        ("rate", rule.limits.rate.map(|rate| rate.to_string()).unwrap_or_default()),
-        ("purpose", rule.purpose.clone()),
+        ("who", rule.who.to_string().into()),
+        (acts, Content::list(&rule.acts)),
+        ("topics", Content::list(&rule.topics)),
+        ("highest-qos", rule.limits.highest_qos.map(|qos| qos.to_string()).unwrap_or_default().into()),
+        ("retained", rule.limits.retained.map(|retained| retained.to_string()).unwrap_or_default().into()),
+        ("rate", rule.limits.rate.map(|rate| rate.to_string()).unwrap_or_default().into()),
+        ("purpose", rule.purpose.clone().into()),
     ]
 }
 
 fn proof_fields(proof: &Proof) -> Fields {
     let attributes = proof.attributes.iter().flatten().map(|(name, value)| format!("{name} = {value}"));
-    vec![("statement", proof.statement()), ("attributes", joined(attributes)), ("purpose", proof.purpose.clone())]
+    vec![
+        ("statement", proof.statement().into()),
+        ("attributes", joined(attributes).into()),
+        ("purpose", proof.purpose.clone().into()),
+    ]
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{
-    Act, Blueprint, Effect, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Who,
+    Act, Blueprint, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict, Who,
     pattern::Piece,
 };
 use crate::{TopicSet, Values};
@@ -48,21 +48,21 @@ impl<'a> Lint<'a> {
 
     fn path(&mut self, at: &Span, path: &str, levels: &[PathLevel]) {
         if path.starts_with('/') || path.ends_with('/') || path.contains("//") {
-            let message = "a slash at the beginning or the end, or two together, make a level that is empty";
-            self.warn(at, message, "leave the extra slash out");
+            let message = "a slash at the beginning or the end, or two in a row, create an empty level";
+            self.warn(at, message, "remove the extra slash");
         }
         if path.contains(char::is_whitespace) {
-            self.warn(at, "a level holds a space, which is easily mistyped", "take a hyphen");
+            self.warn(at, "a level contains a space, which is easily mistyped", "use a hyphen");
         }
         if path.starts_with('$') {
             let message = "topics that begin with $ are not matched by wildcards at the first level";
-            self.warn(at, message, "take another first level");
+            self.warn(at, message, "use another first level");
         }
         if levels.len() > LEVELS {
-            self.warn(at, format!("the path has {} levels", levels.len()), format!("{LEVELS} are plenty"));
+            self.warn(at, format!("the path has {} levels", levels.len()), format!("{LEVELS} should be enough"));
         }
         if path.len() > LENGTH {
-            let message = format!("the path has {} bytes, which each message carries", path.len());
+            let message = format!("the path has {} bytes, which every message carries", path.len());
             self.warn(at, message, format!("stay below {LENGTH}"));
         }
     }
@@ -94,15 +94,14 @@ impl<'a> Lint<'a> {
             let (first_line, example) = (line(first), both.example());
             let equal = fixed_count(first) == fixed_count(second);
             if second.set.outside([&first.set]).is_none() && fixed_count(first) >= fixed_count(second) {
-                let message =
-                    format!("`{}` of line {first_line} is the same and more, so this is never used", first.path);
-                self.warn(&second.at, message, "leave one of them out");
+                let message = format!("`{}` of line {first_line} covers all of this, so it is never used", first.path);
+                self.warn(&second.at, message, "remove one of them");
             } else if equal {
                 let message = format!(
-                    "`{}` of line {first_line} holds some of the same topics, for instance {example}",
+                    "`{}` of line {first_line} covers some of the same topics, for example {example}",
                     first.path
                 );
-                self.warn(&second.at, message, "name the levels so that each topic is planned once");
+                self.warn(&second.at, message, "define the levels so that each topic is planned once");
             }
         }
     }
@@ -122,11 +121,7 @@ impl<'a> Lint<'a> {
         let used: HashSet<&str> = in_paths.chain(in_rules).collect();
         for (name, level) in &blueprint.levels {
             if !used.contains(name.as_str()) {
-                self.warn(
-                    &level.at,
-                    format!("no topic and no rule uses the level `{name}`"),
-                    "leave it out, or use it",
-                );
+                self.warn(&level.at, format!("no topic and no rule uses the level `{name}`"), "remove it, or use it");
             }
         }
         let whos = blueprint.rules.iter().map(|rule| &rule.who).chain(blueprint.proofs.iter().map(|proof| &proof.who));
@@ -134,7 +129,7 @@ impl<'a> Lint<'a> {
             whos.filter_map(|who| if let Who::Cohort(name) = who { Some(name.as_str()) } else { None }).collect();
         for (name, cohort) in &blueprint.cohorts {
             if !used.contains(name.as_str()) && cohort.quota.named().next().is_none() {
-                self.warn(&cohort.at, format!("no rule is about the cohort `{name}`"), "leave it out, or use it");
+                self.warn(&cohort.at, format!("no rule uses the cohort `{name}`"), "remove it, or use it");
             }
         }
     }
@@ -166,9 +161,8 @@ impl<'a> Lint<'a> {
             let plain: String = text.chars().filter(|c| !matches!(c, '-' | '_')).flat_map(char::to_lowercase).collect();
             let first = *known.entry(plain).or_insert(text);
             if first != text && told.insert(text) {
-                let message =
-                    format!("`{text}` is elsewhere spelled `{first}`; topics that differ so are different topics");
-                self.warn(at, message, "spell it the same everywhere");
+                let message = format!("`{text}` is spelled `{first}` elsewhere; these are different topics");
+                self.warn(at, message, "use one spelling");
             }
         }
     }
@@ -176,13 +170,13 @@ impl<'a> Lint<'a> {
     fn rule(&mut self, rule: &Rule, pattern: &TopicPattern, at: &Span) {
         let topics = &self.blueprint.topics;
         let set = pattern.of_anyone();
-        if set.segments().is_empty() && rule.effect == Effect::Allow && rule.who == Who::Everyone {
-            self.warn(at, "`#` for everyone allows everything to everyone", "name the topics that are meant");
+        if set.segments().is_empty() && rule.verdict == Verdict::Allow && rule.who == Who::Everyone {
+            self.warn(at, "`#` for everyone allows everybody to use every topic", "name the topics instead");
             return;
         }
         if matches!(pattern.levels().first(), Some(PatternLevel::Text(text)) if text.starts_with('$')) {
-            let message = format!("`{pattern}` begins with $, which wildcards at the first level leave out");
-            self.warn(at, message, "take another first level unless that is meant");
+            let message = format!("`{pattern}` begins with $, which wildcards at the first level do not match");
+            self.warn(at, message, "use another first level unless that is intended");
         }
         if topics.is_empty() || set.segments().is_empty() {
             return;
@@ -193,17 +187,18 @@ impl<'a> Lint<'a> {
                 "`{pattern}` has the identity at level {}, where the plan has {{{named}}}, one of a few fixed values",
                 place + 1
             );
-            self.warn(at, message, "put {identity} where the plan has the name");
+            self.warn(at, message, "use {identity} where the plan has the name");
         } else if meeting.is_empty() {
-            let message = format!("no planned topic is within `{pattern}`");
-            self.warn(at, message, "plan it, or look for a level that is missing or misspelled");
-        } else if rule.effect == Effect::Allow
+            let message = format!("no planned topic matches `{pattern}`");
+            self.warn(at, message, "plan it, or look for a missing or misspelled level");
+        } else if rule.verdict == Verdict::Allow
             && rule.acts.contains(&Act::Publish)
             && let Some(example) = set.outside(meeting.iter().map(|topic| &topic.set).collect::<Vec<&TopicSet>>())
             && has_wildcard(pattern)
         {
-            let message = format!("`{pattern}` also allows publishing what is not planned, for instance to {example}");
-            self.warn(at, message, "name the planned paths, with {identity} in the level of the name");
+            let message =
+                format!("`{pattern}` also allows publishing to topics that are not planned, for example {example}");
+            self.warn(at, message, "name the planned paths, with {identity} at the level of the name");
         }
     }
 }

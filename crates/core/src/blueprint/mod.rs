@@ -19,14 +19,16 @@ use std::{
 use moorfall_wire::QoS;
 use serde::{Deserialize, Serialize};
 
+use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
+
 pub use self::{
     diff::{Change, FieldChange, Kind, diff},
     pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
-    payload::{Payload, Schema},
-    proofs::{Population, ProofResult, prove, prove_within},
+    payload::{Payload, PayloadFault, Schema},
+    proofs::{Population, ProofFault, ProofResult, prove, prove_within},
+    schema_cost::SchemaError,
     source::{Finding, Severity, Source, SourceFile, Span},
 };
-use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
 
 /// The declared design of a broker. Equal ones say the same, wherever it stands in their text.
 #[derive(Clone, Debug, Default)]
@@ -192,7 +194,7 @@ impl fmt::Display for Act {
 /// What a rule does.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Effect {
+pub enum Verdict {
     /// Allows.
     #[default]
     Allow,
@@ -241,7 +243,7 @@ pub struct Rule {
     /// What it is for.
     pub purpose: String,
     /// Allows or denies.
-    pub effect: Effect,
+    pub verdict: Verdict,
     /// Whom it concerns.
     pub who: Who,
     /// What it is about.

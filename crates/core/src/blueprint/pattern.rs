@@ -11,13 +11,13 @@ use crate::{AttributeValue, Identity, Level, Segment, TopicSet, Values};
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PatternError {
     /// An opening brace without a closing one, or the other way round.
-    #[error("`{{` and `}}` don't pair up in `{pattern}`")]
+    #[error("`{{` and `}}` don't match in `{pattern}`")]
     Brace {
         /// The pattern.
         pattern: String,
     },
     /// Something in braces that means nothing.
-    #[error("`{{{name}}}` is not known; write {{identity}}, {{client_id}}, {{attr.NAME}} or a level{levels}")]
+    #[error("`{{{name}}}` is unknown; write {{identity}}, {{client_id}}, {{attr.NAME}} or a level{levels}")]
     Name {
         /// What stands in the braces.
         name: String,
@@ -25,7 +25,7 @@ pub enum PatternError {
         levels: String,
     },
     /// A named level beside other text.
-    #[error("`{{{name}}}` is a level, so it has to stand alone between slashes")]
+    #[error("`{{{name}}}` is a named level, so it must be alone between slashes")]
     LevelBesideText {
         /// Its name.
         name: String,
@@ -107,7 +107,10 @@ pub enum ClientId<'a> {
 
 /// Why a session can't be bound to the rules.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the value of {{{name}}} holds {character:?}, which rule `{rule}` can't put into a topic level")]
+#[error(
+    "Rule `{rule}` can't be applied: the value of {{{name}}} contains {character:?}, which is not allowed in a topic \
+     level. Change the value or the rule."
+)]
 pub struct BindError {
     /// The rule.
     pub rule: String,

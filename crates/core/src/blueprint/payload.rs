@@ -5,6 +5,9 @@ use std::{fmt, sync::Arc};
 use jsonschema::Validator;
 use serde_json::Value;
 
+use super::schema_cost::SchemaError;
+use crate::shown::{bytes, count};
+
 /// The longest payload that is held against a schema, bytes.
 const LOOKED_INTO: usize = 256 * 1024;
 
@@ -32,14 +35,11 @@ impl Schema {
     ///
     /// # Errors
     ///
-    /// The schema is none, or costs too much, in a sentence.
-    pub fn new(document: Value) -> Result<Self, String> {
+    /// The schema is none, or costs too much.
+    pub fn new(document: Value) -> Result<Self, SchemaError> {
         super::schema_cost::check(&document)?;
-        let validator = jsonschema::validator_for(&document).map_err(|error| {
-            let at = error.instance_path().to_string();
-            let at = if at.is_empty() { String::new() } else { format!(" at {at}") };
-            format!("not a JSON Schema{at}: {error}")
-        })?;
+        let validator = jsonschema::validator_for(&document)
+            .map_err(|error| SchemaError::Invalid { at: error.instance_path().to_string(), why: error.to_string() })?;
         Ok(Self { document, validator: Arc::new(validator) })
     }
 
@@ -63,44 +63,80 @@ pub enum Payload {
     Json(Option<Schema>),
 }
 
+/// In what a payload is not what is planned.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum PayloadFault {
+    /// Not UTF-8 from this byte on.
+    NotText {
+        /// The place of the first byte at fault.
+        at: usize,
+    },
+    /// Text, and not a decimal number; its beginning.
+    NotNumber(String),
+    /// Not JSON, and why.
+    NotJson(String),
+    /// JSON that is too long to be held against a schema; bytes.
+    TooLong(usize),
+    /// JSON that violates the schema.
+    Schema {
+        /// Where in the payload, as a JSON pointer; empty for the whole.
+        at: String,
+        /// How.
+        why: String,
+    },
+}
+
+impl fmt::Display for PayloadFault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NotText { at } => write!(f, "the payload is not text from byte {} on", count(*at as u64)),
+            Self::NotNumber(text) => write!(f, "the payload is not a number: \"{text}\""),
+            Self::NotJson(why) => write!(f, "the payload is not JSON: {why}"),
+            Self::TooLong(length) => {
+                let (length, most) = (bytes(*length as f64), bytes(LOOKED_INTO as f64));
+                write!(f, "the payload has {length} of JSON; at most {most} are checked against a schema")
+            }
+            Self::Schema { at, why } if at.is_empty() => write!(f, "the payload violates the schema: {why}"),
+            Self::Schema { at, why } => write!(f, "the payload violates the schema at {at}: {why}"),
+        }
+    }
+}
+
 impl fmt::Display for Payload {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Bytes => "bytes",
             Self::Text => "text",
             Self::Number => "number",
-            Self::Json(None) => "json",
-            Self::Json(Some(_)) => "json of a schema",
+            Self::Json(None) => "JSON",
+            Self::Json(Some(_)) => "JSON with a schema",
         })
     }
 }
 
 impl Payload {
-    /// Whether a payload is of this form.
+    /// Whether a payload is of this kind.
     ///
     /// # Errors
     ///
-    /// In what it is not, in a sentence.
-    pub fn check(&self, payload: &[u8]) -> Result<(), String> {
-        let text =
-            || std::str::from_utf8(payload).map_err(|error| format!("not text from byte {} on", error.valid_up_to()));
+    /// In what it is not.
+    pub fn check(&self, payload: &[u8]) -> Result<(), PayloadFault> {
+        let text = || std::str::from_utf8(payload).map_err(|error| PayloadFault::NotText { at: error.valid_up_to() });
         match self {
             Self::Bytes => Ok(()),
             Self::Text => text().map(drop),
             Self::Number => {
                 let number = text()?.trim();
-                number.parse::<f64>().map(drop).map_err(|_| format!("not a number: {:?}", shortened(number)))
+                number.parse::<f64>().map(drop).map_err(|_| PayloadFault::NotNumber(shortened(number)))
             }
-            Self::Json(Some(_)) if payload.len() > LOOKED_INTO => {
-                Err(format!("{} bytes of JSON; at most {LOOKED_INTO} are held against a schema", payload.len()))
-            }
+            Self::Json(Some(_)) if payload.len() > LOOKED_INTO => Err(PayloadFault::TooLong(payload.len())),
             Self::Json(schema) => {
-                let value: Value = serde_json::from_slice(payload).map_err(|error| format!("not JSON: {error}"))?;
+                let value: Value =
+                    serde_json::from_slice(payload).map_err(|error| PayloadFault::NotJson(error.to_string()))?;
                 let Some(schema) = schema else { return Ok(()) };
-                schema.validator.validate(&value).map_err(|error| {
-                    let at = error.instance_path().to_string();
-                    let at = if at.is_empty() { String::new() } else { format!(" at {at}") };
-                    format!("not of the schema{at}: {}", shortened(&error.to_string()))
+                schema.validator.validate(&value).map_err(|error| PayloadFault::Schema {
+                    at: shortened(&error.instance_path().to_string()),
+                    why: shortened(&error.to_string()),
                 })
             }
         }

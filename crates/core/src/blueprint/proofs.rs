@@ -5,16 +5,14 @@
 
 use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
-use serde::{Deserialize, Serialize};
-
-use super::{Act, ClientId, Proof, Severity, Who};
+use super::{Act, BindError, ClientId, Proof, Severity, Who};
 use crate::{
     Identity, TopicSet,
     access::{Access, Policy, Sets},
 };
 
 /// What a proof came to.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ProofResult {
     /// The proof's name.
     pub name: String,
@@ -25,11 +23,71 @@ pub struct ProofResult {
     /// Identities that it was checked for.
     pub identities: usize,
     /// Why it does not hold, or what a person should know.
-    pub words: String,
+    pub fault: Option<ProofFault>,
     /// Its file.
     pub file: String,
     /// Its line.
     pub line: usize,
+}
+
+/// Why a proof does not hold, or holds of nobody.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ProofFault {
+    /// There was no time to decide it.
+    #[error("It takes too long to decide. Use fewer identities or fewer topics.")]
+    TooLong,
+    /// It holds, because it is about nobody.
+    #[error("It is about nobody: no such identity exists yet.")]
+    Nobody,
+    /// It is about an identity that does not exist.
+    #[error(
+        "There is no identity {0}. Create it, or give its attributes in the proof: who = {{ identity = \"{0}\", attributes \
+         = {{ … }} }}"
+    )]
+    NoIdentity(String),
+    /// An identity that should be allowed something can't connect.
+    #[error("{0} can't connect. {1}")]
+    NoEntry(Arc<str>, BindError),
+    /// A topic of the proof can't be applied to an identity.
+    #[error(transparent)]
+    Unfit(#[from] BindError),
+    /// An identity has no value for a topic.
+    #[error("{0} does not have an attribute that `{1}` needs.")]
+    NoAttribute(Arc<str>, String),
+    /// No rule allows it.
+    #[error("{identity} cannot {act} to {topic}: no rule allows it.")]
+    NotAllowed {
+        /// Who.
+        identity: String,
+        /// What.
+        act: Act,
+        /// A topic that shows it.
+        topic: String,
+    },
+    /// A rule denies it.
+    #[error("{identity} cannot {act} to {topic}: rule `{rule}` denies it.")]
+    Denied {
+        /// Who.
+        identity: String,
+        /// What.
+        act: Act,
+        /// A topic that shows it.
+        topic: String,
+        /// The rule.
+        rule: Arc<str>,
+    },
+    /// A rule allows it.
+    #[error("{identity} can {act} to {topic}: rule `{rule}` allows it.")]
+    Allowed {
+        /// Who.
+        identity: String,
+        /// What.
+        act: Act,
+        /// A topic that shows it.
+        topic: String,
+        /// The rule.
+        rule: Arc<str>,
+    },
 }
 
 impl Proof {
@@ -39,15 +97,15 @@ impl Proof {
         let verb = if self.can { "can" } else { "cannot" };
         let retained = if self.retained { " retained" } else { "" };
         let qos = if self.qos.level() > 0 { format!(" at QoS {}", self.qos) } else { String::new() };
-        format!("{} {verb} {}{retained}{qos} {}", self.who, self.act, topics.join(", "))
+        format!("{} {verb} {}{retained}{qos} to {}", self.who, self.act, topics.join(", "))
     }
 }
 
-/// Someone of whom a proof is: what they may do, or why they are not let in.
-type Subject = (Arc<str>, Result<Access, String>);
+/// Someone of whom a proof is: what they may do, or why they can't connect.
+type Subject = (Arc<str>, Result<Access, BindError>);
 
 /// The name of an identity that nobody has made: none can have it, so that no expression is about it by its name.
-const NOT_YET: &str = "/an identity that is not known yet/";
+const NOT_YET: &str = "/an identity that does not exist yet/";
 
 /// Identities that are looked at between two looks at the time.
 const SLICE: usize = 128;
@@ -89,33 +147,29 @@ pub fn prove_within(policy: &Arc<Policy>, population: Population<'_>) -> Vec<Pro
             subjects.iter().enumerate().find_map(|(number, subject)| {
                 is_over |= number % SLICE == 0 && (population.is_over)();
                 if is_over {
-                    return Some(
-                        "it takes too long to decide; say it of fewer identities, or of fewer topics".to_owned(),
-                    );
+                    return Some(ProofFault::TooLong);
                 }
                 refute(proof, subject).err()
             })
         };
-        let (holds, identities, words) = match subjects(policy, proof, population, &all) {
-            Err(words) => (false, 0, words),
+        let (holds, identities, fault) = match subjects(policy, proof, population, &all) {
+            Err(fault) => (false, 0, Some(fault)),
             Ok(subjects) => match refuted(&subjects) {
-                Some(why) => (false, subjects.len(), why),
-                None if subjects.is_empty() => {
-                    (true, 0, "it is said of nobody: there is no such identity yet".to_owned())
-                }
-                None => (true, subjects.len(), String::new()),
+                Some(fault) => (false, subjects.len(), Some(fault)),
+                None if subjects.is_empty() => (true, 0, Some(ProofFault::Nobody)),
+                None => (true, subjects.len(), None),
             },
         };
         let place = blueprint.source.finding(Severity::Error, &proof.at, "", "");
         let (name, statement) = (proof.name.clone(), proof.statement());
-        ProofResult { name, statement, holds, identities, words, file: place.file, line: place.line }
+        ProofResult { name, statement, holds, identities, fault, file: place.file, line: place.line }
     };
     blueprint.proofs.iter().map(prove).collect()
 }
 
 fn bind(policy: &Arc<Policy>, identity: &Identity, population: Population<'_>) -> Subject {
     let tied = population.tied.get(&identity.name).map(String::as_str);
-    (Arc::clone(&identity.name), policy.bind_any(identity, tied).map_err(|error| error.to_string()))
+    (Arc::clone(&identity.name), policy.bind_any(identity, tied))
 }
 
 /// Of whom the proof is; or why that can't be told.
@@ -124,7 +178,7 @@ fn subjects<'a>(
     proof: &Proof,
     population: Population<'_>,
     all: &'a [Subject],
-) -> Result<Vec<Cow<'a, Subject>>, String> {
+) -> Result<Vec<Cow<'a, Subject>>, ProofFault> {
     let one = |identity: &Identity| Ok(vec![Cow::Owned(bind(policy, identity, population))]);
     match (&proof.who, &proof.attributes) {
         (Who::Identity(name), Some(attributes)) => {
@@ -132,10 +186,7 @@ fn subjects<'a>(
         }
         (Who::Identity(name), None) => match population.identities.get(name.as_str()) {
             Some(identity) => one(identity),
-            None => Err(format!(
-                "there is no identity {name}; make it, or give its attributes in the proof: who = {{ identity = \
-                 \"{name}\", attributes = {{ … }} }}"
-            )),
+            None => Err(ProofFault::NoIdentity(name.clone())),
         },
         (Who::Cohort(cohort), _) => {
             // Whoever is not let in is in no cohort that matters.
@@ -153,19 +204,19 @@ fn subjects<'a>(
 }
 
 /// Finds what breaks the proof for one identity.
-fn refute(proof: &Proof, (name, access): &Subject) -> Result<(), String> {
+fn refute(proof: &Proof, (name, access): &Subject) -> Result<(), ProofFault> {
     let access = match access {
         Ok(access) => access,
-        Err(error) if proof.can => return Err(format!("{name} is not let in: {error}")),
+        Err(error) if proof.can => return Err(ProofFault::NoEntry(Arc::clone(name), error.clone())),
         Err(_) => return Ok(()),
     };
     let sets = access.sets(proof.act, proof.qos, proof.retained, !proof.can);
     for pattern in &proof.topics {
         let client_id = access.subject().tied().map_or(ClientId::Any, ClientId::Given);
         let bound = pattern.bind(&proof.name, &access.subject().identity, client_id);
-        let Some(topics) = bound.map_err(|error| error.to_string())? else {
+        let Some(topics) = bound? else {
             if proof.can {
-                return Err(format!("{name} lacks an attribute in `{pattern}`"));
+                return Err(ProofFault::NoAttribute(Arc::clone(name), pattern.to_string()));
             }
             continue;
         };
@@ -183,25 +234,27 @@ fn shown(access: &Access) -> &str {
     access.name().trim_matches('/')
 }
 
-fn all_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Result<(), String> {
-    let name = shown(access);
+fn all_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Result<(), ProofFault> {
+    let identity = || shown(access).to_owned();
     if let Some(topic) = topics.outside(sets.allowing.iter().map(|(_, set)| set)) {
-        return Err(format!("{name} cannot {act} {topic}: no rule allows it"));
+        return Err(ProofFault::NotAllowed { identity: identity(), act, topic });
     }
     for (rule, set) in &sets.denying {
         if let Some(both) = set.intersect(topics) {
-            return Err(format!("{name} cannot {act} {}: rule `{rule}` denies it", both.example()));
+            let (topic, rule) = (both.example(), Arc::clone(rule));
+            return Err(ProofFault::Denied { identity: identity(), act, topic, rule });
         }
     }
     Ok(())
 }
 
-fn none_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Result<(), String> {
+fn none_allowed(act: Act, access: &Access, sets: &Sets, topics: &TopicSet) -> Result<(), ProofFault> {
     for (rule, set) in &sets.allowing {
         if let Some(both) = set.intersect(topics)
             && let Some(topic) = both.outside(sets.denying.iter().map(|(_, set)| set))
         {
-            return Err(format!("{} can {act} {topic}: rule `{rule}` allows it", shown(access)));
+            let (identity, rule) = (shown(access).to_owned(), Arc::clone(rule));
+            return Err(ProofFault::Allowed { identity, act, topic, rule });
         }
     }
     Ok(())

@@ -13,8 +13,8 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{
-    Act, Blueprint, Cohort, Effect, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate,
-    Retention, Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Who,
+    Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate, Retention,
+    Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
 };
 use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
 
@@ -79,10 +79,11 @@ struct RuleEntry {
     name: Spanned<String>,
     #[serde(default)]
     purpose: String,
-    #[serde(default)]
-    effect: Effect,
+    /// A key of earlier versions.
+    effect: Option<Spanned<toml::Value>>,
     who: Spanned<toml::Value>,
-    may: Spanned<BTreeSet<Act>>,
+    may: Option<Spanned<BTreeSet<Act>>>,
+    never: Option<Spanned<BTreeSet<Act>>>,
     topics: Spanned<Vec<Spanned<String>>>,
     highest_qos: Option<Spanned<u8>>,
     retained: Option<Spanned<bool>>,
@@ -165,7 +166,7 @@ impl Reader {
             if let Some(name) = file.name.take() {
                 if std::mem::replace(&mut named, true) {
                     let span = self.span(name.span());
-                    self.wrong(&span, "the blueprint has a name already", "leave one of them out");
+                    self.wrong(&span, "the blueprint already has a name", "remove one of them");
                 }
                 blueprint.name = name.into_inner();
             }
@@ -185,11 +186,11 @@ impl Reader {
             let at = self.span(name.span());
             let name = name.into_inner();
             if name.is_empty() || name.contains(['{', '}', '/', '.']) || matches!(&*name, "identity" | "client_id") {
-                self.wrong(&at, format!("a level can't be named `{name}`"), "take letters and hyphens");
+                self.wrong(&at, format!("`{name}` is not a valid name for a level"), "use letters and hyphens");
                 continue;
             }
             if blueprint.levels.contains_key(&name) {
-                self.wrong(&at, format!("there is a level `{name}` already"), "give each a name of its own");
+                self.wrong(&at, format!("the level `{name}` is defined twice"), "use different names");
                 continue;
             }
             let Some(values) = self.values(&at, entry.one_of, entry.pattern) else { continue };
@@ -201,7 +202,7 @@ impl Reader {
             let at = self.span(name.span());
             let name = name.into_inner();
             if blueprint.cohorts.contains_key(&name) {
-                self.wrong(&at, format!("there is a cohort `{name}` already"), "give each a name of its own");
+                self.wrong(&at, format!("the cohort `{name}` is defined twice"), "use different names");
                 continue;
             }
             match Expression::parse(entry.r#where.get_ref()) {
@@ -234,7 +235,7 @@ impl Reader {
     ) -> Option<Values> {
         match (one_of, pattern) {
             (Some(_), Some(_)) => {
-                self.wrong(at, "a level has either `one-of` or `pattern`", "leave one of them out");
+                self.wrong(at, "a level can't have both `one-of` and `pattern`", "remove one of them");
                 None
             }
             (None, None) => Some(Values::Free),
@@ -242,11 +243,11 @@ impl Reader {
                 let span = self.span(values.span());
                 let values = values.into_inner();
                 if values.is_empty() {
-                    self.wrong(&span, "`one-of` is empty", "name at least one value, or leave it out for any");
+                    self.wrong(&span, "`one-of` is empty", "add at least one value, or remove `one-of` to allow any");
                     return None;
                 }
                 if let Some(bad) = values.iter().find(|value| value.contains(['/', '+', '#', '\0'])) {
-                    self.wrong(&span, format!("`{bad}` can't stand in one level of a topic"), "");
+                    self.wrong(&span, format!("`{bad}` is not a valid topic level"), "");
                     return None;
                 }
                 Some(Values::OneOf(values.into_iter().collect()))
@@ -290,7 +291,7 @@ impl Reader {
                 let time = duration(cadence.get_ref());
                 if time.is_none() {
                     let message = format!("`{}` is not a time", cadence.get_ref());
-                    self.wrong(&span, message, "write a number with s, m, h or d, such as 15m");
+                    self.wrong(&span, message, "write a number with s, m, h or d, for example 15m");
                 }
                 time
             });
@@ -327,7 +328,7 @@ impl Reader {
                     }
                 },
                 None if text.contains(['{', '}']) => {
-                    let message = format!("a level name has to stand alone between slashes, unlike in `{text}`");
+                    let message = format!("a named level must be alone between slashes, unlike in `{text}`");
                     self.wrong(at, message, "");
                     return None;
                 }
@@ -336,7 +337,7 @@ impl Reader {
         }
         let sample = path.replace(['{', '}'], "");
         if let Err(error) = sample.parse::<TopicName>() {
-            self.wrong(at, format!("`{path}` is not a path of topics: {error}"), "");
+            self.wrong(at, format!("`{path}` is not a valid path: {error}"), "");
             return None;
         }
         Some(levels)
@@ -346,7 +347,7 @@ impl Reader {
         let schema = schema.and_then(|schema| {
             let span = self.span(schema.span());
             let made = Schema::new(schema.into_inner());
-            made.map_err(|words| self.wrong(&span, words, "")).ok().map(|schema| (span, schema))
+            made.map_err(|error| self.wrong(&span, error.to_string(), "")).ok().map(|schema| (span, schema))
         });
         let Some(form) = form else {
             return if let Some((_, schema)) = schema { Payload::Json(Some(schema)) } else { Payload::Bytes };
@@ -358,12 +359,12 @@ impl Reader {
             "bytes" => Payload::Bytes,
             other => {
                 let span = self.span(form.span());
-                self.wrong(&span, format!("there is no payload form `{other}`"), "write json, text, number or bytes");
+                self.wrong(&span, format!("`{other}` is not a payload type"), "write json, text, number or bytes");
                 Payload::Bytes
             }
         };
         if let Some((span, _)) = schema {
-            self.wrong(&span, "only a JSON payload has a schema", "write payload = \"json\"");
+            self.wrong(&span, "a schema is only for JSON payloads", "write payload = \"json\"");
         }
         payload
     }
@@ -385,20 +386,24 @@ impl Reader {
             return Some((Who::Everyone, None));
         }
         let Some(table) = who.get_ref().as_table() else {
-            self.wrong(&span, format!("`{}` is nobody", who.get_ref().to_string().trim_matches('"')), choice);
+            self.wrong(
+                &span,
+                format!("`{}` does not name anybody", who.get_ref().to_string().trim_matches('"')),
+                choice,
+            );
             return None;
         };
         let text = |key: &str| table.get(key).and_then(toml::Value::as_str).map(str::to_owned);
         let known = |key: &&String| matches!(key.as_str(), "identity" | "cohort") || may_invent && *key == "attributes";
         if let Some(unknown) = table.keys().find(|key| !known(key)) {
-            self.wrong(&span, format!("`{unknown}` does not say who"), choice);
+            self.wrong(&span, format!("`{unknown}` is not allowed here"), choice);
             return None;
         }
         let attributes = match table.get("attributes").map(|value| value.clone().try_into()) {
             None => None,
             Some(Ok(attributes)) => Some(attributes),
             Some(Err(_)) => {
-                self.wrong(&span, "attributes are text, numbers or truths", choice);
+                self.wrong(&span, "attributes are text, numbers, true or false", choice);
                 return None;
             }
         };
@@ -414,7 +419,7 @@ impl Reader {
                 Some((Who::Cohort(cohort), None))
             }
             _ => {
-                self.wrong(&span, "it is not clear who is meant", choice);
+                self.wrong(&span, "`who` must name one identity or one cohort", choice);
                 None
             }
         }
@@ -424,7 +429,7 @@ impl Reader {
     fn patterns(&mut self, topics: Spanned<Vec<Spanned<String>>>) -> (Vec<TopicPattern>, Vec<Span>) {
         if topics.get_ref().is_empty() {
             let span = self.span(topics.span());
-            self.wrong(&span, "`topics` is empty", "name at least one filter");
+            self.wrong(&span, "`topics` is empty", "add at least one topic filter");
         }
         let (mut patterns, mut places) = (Vec::new(), Vec::new());
         for topic in topics.into_inner() {
@@ -446,16 +451,13 @@ impl Reader {
         for entry in entries {
             let at = self.span(entry.name.span());
             if entry.name.get_ref().is_empty() {
-                self.wrong(&at, "a rule needs a name, which refusals will mention", "");
+                self.wrong(&at, "a rule needs a name; refusals show it", "");
             }
-            if entry.may.get_ref().is_empty() {
-                let span = self.span(entry.may.span());
-                self.wrong(&span, "`may` names no act", "say publish, subscribe or both");
-            }
+            let Some((verdict, acts)) = self.acts(&at, &entry) else { continue };
             let who = self.who(blueprint, &entry.who, false);
             let (topics, topics_at) = self.patterns(entry.topics);
             let limited = [entry.highest_qos.as_ref().map(Spanned::span), entry.rate.as_ref().map(Spanned::span)];
-            if let (Effect::Deny, Some(bytes)) = (entry.effect, limited.into_iter().flatten().next()) {
+            if let (Verdict::Deny, Some(bytes)) = (verdict, limited.into_iter().flatten().next()) {
                 let span = self.span(bytes);
                 self.wrong(
                     &span,
@@ -463,16 +465,16 @@ impl Reader {
                     "put it on the rules that allow",
                 );
             }
-            if let (false, Some(retained)) = (entry.may.get_ref().contains(&Act::Publish), &entry.retained) {
+            if let (false, Some(retained)) = (acts.contains(&Act::Publish), &entry.retained) {
                 let span = self.span(retained.span());
-                self.wrong(&span, "`retained` is about publishing, which this rule is not", "leave it out");
+                self.wrong(&span, "`retained` is only for rules about publishing", "remove it");
             }
             let rate = entry.rate.and_then(|rate| {
                 let span = self.span(rate.span());
                 let parsed = self::rate(rate.get_ref());
                 if parsed.is_none() {
                     let message = format!("`{}` is not a rate", rate.get_ref());
-                    self.wrong(&span, message, "write a number of messages and s, m or h, such as 10/s");
+                    self.wrong(&span, message, "write a number of messages and s, m or h, for example 10/s");
                 }
                 parsed
             });
@@ -482,11 +484,43 @@ impl Reader {
                 rate,
             };
             if let Some((who, _)) = who {
-                let (name, acts) = (entry.name.into_inner(), entry.may.into_inner());
-                let (purpose, effect) = (entry.purpose, entry.effect);
-                blueprint.rules.push(Rule { at, name, purpose, effect, who, acts, topics, topics_at, limits });
+                let (name, purpose) = (entry.name.into_inner(), entry.purpose);
+                blueprint.rules.push(Rule { at, name, purpose, verdict, who, acts, topics, topics_at, limits });
             }
         }
+    }
+
+    /// What a rule allows or denies; `None` if that is not said, or in a way of earlier versions.
+    fn acts(&mut self, at: &Span, entry: &RuleEntry) -> Option<(Verdict, BTreeSet<Act>)> {
+        if let Some(effect) = &entry.effect {
+            let span = self.span(effect.span());
+            let remedy = match effect.get_ref().as_str() {
+                Some("deny") => "remove it, and write `never` instead of `may`",
+                _ => "remove it: a rule with `may` allows",
+            };
+            self.wrong(&span, "rules no longer have the key `effect`", remedy);
+            return None;
+        }
+        let (verdict, acts) = match (&entry.may, &entry.never) {
+            (Some(may), None) => (Verdict::Allow, may),
+            (None, Some(never)) => (Verdict::Deny, never),
+            (Some(_), Some(never)) => {
+                let span = self.span(never.span());
+                self.wrong(&span, "a rule can't have both `may` and `never`", "write two rules");
+                return None;
+            }
+            (None, None) => {
+                let remedy = "write may = [\"publish\"] to allow, never = [\"publish\"] to deny";
+                self.wrong(at, "a rule needs `may` or `never`", remedy);
+                return None;
+            }
+        };
+        if acts.get_ref().is_empty() {
+            let span = self.span(acts.span());
+            let key = if verdict == Verdict::Allow { "may" } else { "never" };
+            self.wrong(&span, format!("`{key}` is empty"), "add publish, subscribe or both");
+        }
+        Some((verdict, acts.get_ref().clone()))
     }
 
     fn proofs(&mut self, blueprint: &mut Blueprint, entries: Vec<ProofEntry>) {
@@ -502,16 +536,16 @@ impl Reader {
                 _ => {
                     self.wrong(
                         &at,
-                        "a proof says either `can` or `cannot`",
-                        "write cannot = \"publish\", for instance",
+                        "a proof needs either `can` or `cannot`",
+                        "for example, write cannot = \"publish\"",
                     );
                     continue;
                 }
             };
             if let (Act::Subscribe, Some(bytes)) = (act, limited.into_iter().flatten().next()) {
                 let span = self.span(bytes);
-                let message = "`qos` and `retained` are about publishing, which this proof is not";
-                self.wrong(&span, message, "leave them out: a subscription is told which QoS it is granted");
+                let message = "`qos` and `retained` are only for proofs about publishing";
+                self.wrong(&span, message, "remove them: a subscription is granted a QoS in SUBACK");
             }
             if let Some((who, attributes)) = who {
                 let (name, purpose) = (entry.name.into_inner(), entry.purpose);
@@ -529,7 +563,7 @@ impl Reader {
         let mut seen = HashMap::new();
         for (what, name, at) in rules.chain(proofs).chain(topics) {
             if seen.insert((what, name), at).is_some() {
-                self.wrong(at, format!("two {what} are named `{name}`"), "give each a name of its own");
+                self.wrong(at, format!("two {what} have the name `{name}`"), "use different names");
             }
         }
     }

@@ -40,7 +40,7 @@ pub(super) fn check(root: &IdedExpr, names: &[&'static str]) -> Result<HashSet<S
     let mut walk = Walk { names, loops: HashSet::new(), sums: 0, patterns: 0 };
     let steps = walk.cost(root, None)?;
     if steps > STEPS {
-        let words = format!("the expression can take {steps} steps each time; at most {STEPS} may be");
+        let words = format!("the expression can take {steps} steps each time; the limit is {STEPS}");
         return Err(TooDear { id: root.id, words });
     }
     Ok(walk.loops)
@@ -72,7 +72,7 @@ impl Walk<'_> {
             Expr::Comprehension(_) if within.is_some() => {
                 return too_dear(
                     node,
-                    "a loop within a loop is not taken: all(), exists(), map() and filter() go through a list",
+                    "a loop inside a loop is not allowed: all(), exists(), map() and filter() go through a list",
                 );
             }
             Expr::Comprehension(each) => self.each(node, each)?,
@@ -103,12 +103,12 @@ impl Walk<'_> {
             operators::ADD if !call.args.iter().any(is_number) => match within {
                 Some(accumulator) if call.args.first().is_some_and(|first| is_name(first, accumulator)) => {}
                 Some(_) => {
-                    return too_dear(node, "`+` in a loop is for numbers: write one of them out, as in `x + 1`");
+                    return too_dear(node, "`+` in a loop is only for numbers: write one of them out, as in `x + 1`");
                 }
                 None => {
                     self.sums += 1;
                     if self.sums > SUMS {
-                        return too_dear(node, format!("`+` stands here more than {SUMS} times"));
+                        return too_dear(node, format!("`+` appears more than {SUMS} times"));
                     }
                 }
             },
@@ -116,12 +116,12 @@ impl Walk<'_> {
                 if within.is_some() {
                     return too_dear(
                         node,
-                        "matches() in a loop is not taken; use startsWith(), endsWith() or contains()",
+                        "matches() is not allowed in a loop; use startsWith(), endsWith() or contains()",
                     );
                 }
                 self.patterns += 1;
                 if self.patterns > PATTERNS {
-                    return too_dear(node, format!("matches() stands here more than {PATTERNS} times"));
+                    return too_dear(node, format!("matches() appears more than {PATTERNS} times"));
                 }
                 check_pattern(node, call)?;
                 own = PATTERN_STEPS;
@@ -137,13 +137,10 @@ impl Walk<'_> {
             [Some(&each.iter_var), each.iter_var2.as_ref()].into_iter().flatten().map(String::as_str).collect();
         let distinct: HashSet<&str> = given.iter().copied().collect();
         if let Some(known) = given.iter().find(|name| self.names.contains(name)) {
-            return too_dear(
-                node,
-                format!("`{known}` has a meaning already; call what is gone through by another name"),
-            );
+            return too_dear(node, format!("`{known}` already has a meaning; use another name for the loop variable"));
         }
         if distinct.len() < given.len() {
-            return too_dear(node, format!("`{}` stands here twice; give each a name of its own", given[0]));
+            return too_dear(node, format!("`{}` is used twice; use different names for the loop variables", given[0]));
         }
         self.loops.extend(given.iter().map(|name| (*name).to_owned()));
         let items = match &each.iter_range.expr {
@@ -184,19 +181,18 @@ fn is_number(node: &IdedExpr) -> bool {
 /// A pattern is written out, and is not large when it is made ready.
 fn check_pattern(node: &IdedExpr, call: &CallExpr) -> Result<(), TooDear> {
     let Some(Expr::Literal(LiteralValue::String(pattern))) = call.args.last().map(|last| &last.expr) else {
-        return too_dear(node, "matches() takes a pattern that is written out, as in matches('^gauge-')");
+        return too_dear(node, "matches() takes only a literal pattern, as in matches('^gauge-')");
     };
     let pattern = pattern.inner();
     match RegexBuilder::new(pattern).size_limit(PATTERN_SIZE).dfa_size_limit(PATTERN_SIZE).build() {
         Ok(_) => Ok(()),
-        Err(regex::Error::CompiledTooBig(_)) => too_dear(
-            node,
-            format!("the pattern is larger than {PATTERN_SIZE} bytes when it is made ready; write a shorter one"),
-        ),
+        Err(regex::Error::CompiledTooBig(_)) => {
+            too_dear(node, format!("the compiled pattern is larger than {PATTERN_SIZE} bytes; write a shorter one"))
+        }
         Err(error) => {
             let words = error.to_string();
             let last = words.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
-            too_dear(node, format!("the pattern is not understood: {last}"))
+            too_dear(node, format!("invalid pattern: {last}"))
         }
     }
 }

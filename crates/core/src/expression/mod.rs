@@ -104,7 +104,7 @@ impl Compiled {
         if let Some(unknown) =
             named.variables().into_iter().find(|name| !names.known.contains(name) && !loops.contains(*name))
         {
-            let message = format!("`{unknown}` is not known here; {}", names.remedy);
+            let message = format!("`{unknown}` is unknown here; {}", names.remedy);
             return Err(ExpressionError { at: text.find(unknown).unwrap_or(0), message });
         }
         drop(named);
@@ -116,7 +116,7 @@ impl Compiled {
         match example {
             Ok(Value::Bool(_)) | Err(_) => Ok(self),
             Ok(_) => {
-                let message = "the expression has to be true or false; compare with ==, <, in or startsWith()".into();
+                let message = "the expression must be true or false; compare with ==, <, in or startsWith()".into();
                 Err(ExpressionError { at: 0, message })
             }
         }
@@ -187,12 +187,12 @@ impl MessageExpression {
 
     fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> cel::ResolveResult {
         if payload.len() > PAYLOAD {
-            return Err(ExecutionError::function_error("payload", "it is too long to be looked into"));
+            return Err(ExecutionError::function_error("payload", "it is too long to be evaluated"));
         }
         let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
         let payload = match serde_json::from_slice::<serde_json::Value>(payload) {
             Ok(json) if has_long_list(&json) => {
-                return Err(ExecutionError::function_error("payload", "a list in it is too long to be gone through"));
+                return Err(ExecutionError::function_error("payload", "it has a list that is too long for a loop"));
             }
             Ok(json) => of_json(json),
             Err(_) => String::from_utf8_lossy(payload).into_owned().into(),
@@ -245,7 +245,7 @@ impl From<&AttributeValue> for Value {
 
 fn check_size(text: &str) -> Result<(), ExpressionError> {
     if text.len() > LENGTH {
-        let message = format!("the expression has {} bytes; at most {LENGTH} are taken", text.len());
+        let message = format!("the expression has {} bytes; the limit is {LENGTH}", text.len());
         return Err(ExpressionError { at: LENGTH, message });
     }
     // What stands in quotes is counted too: a text with so many brackets is rare.
@@ -263,7 +263,7 @@ fn check_size(text: &str) -> Result<(), ExpressionError> {
             _ => prefixes = 0,
         }
         if brackets.max(prefixes).max(choices) > DEPTH {
-            let message = format!("the expression is nested too deeply; at most {DEPTH} levels are taken");
+            let message = format!("the expression is nested too deeply; the limit is {DEPTH} levels");
             return Err(ExpressionError { at, message });
         }
     }
@@ -272,7 +272,7 @@ fn check_size(text: &str) -> Result<(), ExpressionError> {
     loops.sort_unstable();
     match loops.get(MOST_LOOPS) {
         Some(at) => {
-            let message = format!("all(), exists(), map() and filter() stand here more than {MOST_LOOPS} times");
+            let message = format!("all(), exists(), map() and filter() appear more than {MOST_LOOPS} times");
             Err(ExpressionError { at: *at, message })
         }
         None => Ok(()),
@@ -295,11 +295,11 @@ fn plain(message: &str, rest: &str) -> String {
         return "the expression is not complete".into();
     }
     if rest.starts_with('=') {
-        return "`=` is not known here; compare with ==".into();
+        return "unknown operator `=`; compare with ==".into();
     }
     let here: String = rest.chars().take(12).collect();
     if message.starts_with("Syntax error") {
-        return format!("`{here}` is not understood here");
+        return format!("`{here}` is not allowed here");
     }
     message.to_owned()
 }
@@ -348,11 +348,11 @@ mod tests {
         for (text, at, message) in [
             ("attr.kind = 'station'", 10, "compare with =="),
             ("attr.kind ==", 12, "not complete"),
-            ("kind == 'station'", 0, "`kind` is not known here; write attr.NAME"),
-            ("attr.sensors > 1 && nosuch", 20, "`nosuch` is not known"),
+            ("kind == 'station'", 0, "`kind` is unknown here; write attr.NAME"),
+            ("attr.sensors > 1 && nosuch", 20, "`nosuch` is unknown"),
             ("1 + 1", 0, "true or false"),
             ("(attr.kind", 10, "not complete"),
-            ("attr.kind == 'station' )", 23, "`)` is not understood"),
+            ("attr.kind == 'station' )", 23, "`)` is not allowed here"),
         ] {
             let error = Expression::parse(text).unwrap_err();
             assert!(error.message.contains(message), "{text}: {error}");
@@ -422,16 +422,16 @@ mod tests {
         let chained = "[identity].map(a, [a, a]).map(b, [b, b]).exists(c, size(c) > 0)";
         for (text, words) in [
             (doubling.as_str(), "more than 6 times"),
-            (deep, "loop within a loop"),
-            (chained, "loop within a loop"),
-            ("['a'].exists(a, size(a + identity) > 3)", "`+` in a loop is for numbers"),
-            ("['a'].exists(identity, identity == 'a')", "has a meaning already"),
-            ("['a'].exists(attr, attr == 'a')", "has a meaning already"),
+            (deep, "loop inside a loop"),
+            (chained, "loop inside a loop"),
+            ("['a'].exists(a, size(a + identity) > 3)", "`+` in a loop is only for numbers"),
+            ("['a'].exists(identity, identity == 'a')", "already has a meaning"),
+            ("['a'].exists(attr, attr == 'a')", "already has a meaning"),
             (&format!("size({}) > 1", vec!["identity"; 20].join(" + ")), "more than 16 times"),
-            ("identity.matches(attr.pattern)", "written out"),
+            ("identity.matches(attr.pattern)", "literal pattern"),
             ("identity.matches('(a{1000}){1000}')", "larger than"),
-            ("identity.matches('(')", "not understood"),
-            ("['a'].exists(x, identity.matches('^a'))", "in a loop is not taken"),
+            ("identity.matches('(')", "invalid pattern"),
+            ("['a'].exists(x, identity.matches('^a'))", "is not allowed in a loop"),
             (&format!("attr.exists(a, a in [{}])", vec!["'aaaaaa'"; 80].join(",")), "steps each time"),
         ] {
             let error = Expression::parse(text).unwrap_err();

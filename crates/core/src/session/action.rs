@@ -6,7 +6,7 @@ use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{PacketId, ReasonCode, TopicFilter};
 
-use super::refusal::Refusal;
+use super::{ended::Ended, not_accepted::NotAccepted, refusal::Refusal};
 use crate::{Delivery, Granted, Message, access::Access, retained::RetainedFull};
 
 /// What a client says of itself, for checking.
@@ -35,13 +35,8 @@ impl std::fmt::Debug for Credentials {
 pub enum Verdict {
     /// It is who it says, and may do this.
     Known(Access),
-    /// It is not let in, for this reason.
-    Refused {
-        /// For the client's program.
-        reason: ReasonCode,
-        /// For a person; it must tell a stranger nothing that helps.
-        words: String,
-    },
+    /// It is not accepted, for this reason.
+    Refused(NotAccepted),
 }
 
 /// Something that a session which outlives its connection has to keep on disk.
@@ -108,12 +103,7 @@ pub enum Action {
         reason: ReasonCode,
     },
     /// Write what is outgoing, close the connection, and take [`Session::part`].
-    Close {
-        /// Why, in a sentence for the record.
-        words: String,
-        /// Whether something went wrong.
-        failure: bool,
-    },
+    Close(Ended),
 }
 
 /// How an accepted message was routed.

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use moorfall_wire::{PublishProperties, ReasonCode, Will, WillProperties};
+use moorfall_wire::{PublishProperties, Will, WillProperties};
 
-use super::refusal::{Cause, Denied};
+use super::refusal::Reason;
 use crate::{Limits, Message, SessionKey, Time};
 
 /// The message that a will becomes.
@@ -25,28 +25,22 @@ fn will_properties(will: WillProperties) -> PublishProperties {
     }
 }
 
-/// Whether a topic name or filter stays within the bounds; the sentence says which it breaks.
-pub(super) fn check_size(topic: &str, limits: &Limits, reason: ReasonCode) -> Result<(), Denied> {
+/// Whether a topic name or filter stays within the limits.
+pub(super) fn check_size(topic: &str, limits: &Limits) -> Result<(), Reason> {
     let levels = topic.split('/').count();
     if levels > limits.topic_levels {
-        let words = format!("the topic has {levels} levels; at most {} are taken", limits.topic_levels);
-        return Err(Denied::new(reason, Cause::Limit("topic-levels"), words));
+        return Err(Reason::TopicLevels { levels, most: limits.topic_levels });
     }
     if topic.len() > limits.topic_bytes {
-        let words = format!("the topic has {} bytes; at most {} are taken", topic.len(), limits.topic_bytes);
-        return Err(Denied::new(reason, Cause::Limit("topic-bytes"), words));
+        return Err(Reason::TopicBytes { bytes: topic.len(), most: limits.topic_bytes });
     }
     Ok(())
 }
 
 /// Whether a payload that is said to be text is text (§3.3.2.3.2). Only looked at when the publisher says so.
-pub(super) fn check_payload(indicator: Option<bool>, payload: &[u8]) -> Result<(), Denied> {
+pub(super) fn check_payload(indicator: Option<bool>, payload: &[u8]) -> Result<(), Reason> {
     match std::str::from_utf8(payload) {
-        Err(error) if indicator == Some(true) => {
-            let at = error.valid_up_to();
-            let words = format!("the payload is said to be UTF-8 text and is not, from byte {at} on");
-            Err(Denied::new(ReasonCode::PayloadFormatInvalid, Cause::Payload, words))
-        }
+        Err(error) if indicator == Some(true) => Err(Reason::NotText { at: error.valid_up_to() }),
         _ => Ok(()),
     }
 }

@@ -13,9 +13,11 @@ use moorfall_wire::{
 
 use super::{
     action::{Action, Credentials, Verdict},
-    checks::{check_payload, check_size},
+    checks::{check_payload, check_size, will_message},
+    ended::{Ended, Violation},
     machine::{After, Open, Phase, Session},
-    refusal::{Denied, Patience},
+    not_accepted::NotAccepted,
+    refusal::{Patience, Reason},
     state::{NEVER, SessionState},
     subscribing::may_subscribe,
     terms::Terms,
@@ -25,6 +27,7 @@ use crate::{
     access::{Access, Act, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
+    shown::shown,
 };
 
 /// The longest client identifier that is taken, bytes. The standard asks for 23 at least ([MQTT-3.1.3-5]).
@@ -88,15 +91,15 @@ impl Session {
     /// [MQTT-3.1.0-1]: the first packet is CONNECT.
     pub(super) fn handle_first_packet(&mut self, now: Time, packet: Packet) {
         let Packet::Connect(mut connect) = packet else {
-            let words = format!("the first packet was {}, not CONNECT", packet.packet_type());
-            return self.close(now, words, false, true);
+            let first = Violation::FirstPacket(packet.packet_type());
+            return self.close(now, Ended::Violation(first), false);
         };
         self.version = connect.version;
         self.client_packet_size =
             connect.properties.maximum_packet_size.map_or(MAX_PACKET_SIZE, |size| size.get() as usize);
         self.problem_information = connect.properties.request_problem_information.unwrap_or(true);
-        if let Err((reason, words)) = check(&connect, &self.limits) {
-            return self.refuse(reason, words);
+        if let Err(why) = check(&connect, &self.limits) {
+            return self.refuse(why);
         }
         let Phase::Waiting { spare_id } = &self.phase else { unreachable!("called only while waiting") };
         let assigned_id = connect.client_id.is_empty().then(|| spare_id.clone());
@@ -116,7 +119,7 @@ impl Session {
     pub fn handle_verdict(&mut self, verdict: Verdict) {
         let access = match verdict {
             Verdict::Known(access) => access,
-            Verdict::Refused { reason, words } => return self.refuse(reason, words),
+            Verdict::Refused(why) => return self.refuse(why),
         };
         let Phase::Checking { connect, assigned_id } = std::mem::replace(&mut self.phase, Phase::Closed(None)) else {
             return;
@@ -125,7 +128,9 @@ impl Session {
         if let Some(will) = &connect.will {
             let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
             if !access.decide(request).is_allowed() {
-                return self.refuse(ReasonCode::NotAuthorized, format!("the will: {}", access.explain(request)));
+                let will = will_message(will.clone(), SessionKey(0), Time::default());
+                let refusal = Reason::rules(&access, request).refusal_of_will(access.name(), will);
+                return self.refuse(NotAccepted::Will(Box::new(refusal)));
             }
         }
         let terms = Terms::new(&connect, access, &self.limits);
@@ -172,7 +177,7 @@ impl Session {
     fn withdraw_what_is_no_longer_allowed(&mut self, open: &mut Open) {
         let Open { access, state, .. } = open;
         state.subscriptions.retain(|filter, granted| {
-            let denied = match may_subscribe(access, filter) {
+            let reason = match may_subscribe(access, filter) {
                 Ok(highest) => {
                     if highest < granted.options.qos {
                         granted.options.qos = highest;
@@ -181,18 +186,18 @@ impl Session {
                     }
                     return true;
                 }
-                Err(denied) => denied,
+                Err(reason) => reason,
             };
             self.actions.push_back(Action::Unsubscribe(filter.clone()));
-            self.actions.push_back(Action::Refused(denied.refusal(Act::Subscribe, filter, None)));
+            self.actions.push_back(Action::Refused(reason.refusal(access.name(), Act::Subscribe, filter, None)));
             false
         });
     }
 
-    /// The other answer to [`Action::Admit`]: the client is not let in after all.
-    pub fn handle_not_admitted(&mut self, reason: ReasonCode, words: String) {
+    /// The other answer to [`Action::Admit`]: the client is not accepted after all.
+    pub fn handle_not_admitted(&mut self, why: NotAccepted) {
         if matches!(self.phase, Phase::Admitting { .. }) {
-            self.refuse(reason, words);
+            self.refuse(why);
         }
     }
 
@@ -211,17 +216,17 @@ impl Session {
     }
 
     /// Answers CONNECT with a refusal and closes (§3.2.2.2).
-    pub(super) fn refuse(&mut self, reason: ReasonCode, words: String) {
+    pub(super) fn refuse(&mut self, why: NotAccepted) {
         let (reason, properties) = match self.version {
-            ProtocolVersion::V311 => (reason.nearest_connect_return(), ConnAckProperties::default()),
+            ProtocolVersion::V311 => (why.code().nearest_connect_return(), ConnAckProperties::default()),
             ProtocolVersion::V5 => (
-                reason,
-                ConnAckProperties { reason_string: self.reason_string(&words), ..ConnAckProperties::default() },
+                why.code(),
+                ConnAckProperties { reason_string: self.reason_string(&why), ..ConnAckProperties::default() },
             ),
         };
         self.send(&Packet::ConnAck(Box::new(ConnAck { session_present: false, reason, properties })));
         self.phase = Phase::Closed(None);
-        self.actions.push_back(Action::Close { words: format!("refused: {words}"), failure: true });
+        self.actions.push_back(Action::Close(Ended::NotAccepted(why)));
     }
 }
 
@@ -231,31 +236,27 @@ fn detached(will: Will) -> Will {
 }
 
 /// What can be refused without knowing who it is.
-fn check(connect: &Connect, limits: &Limits) -> Result<(), (ReasonCode, String)> {
-    // [MQTT-4.12.0-1]: no method of extended authentication is offered.
+fn check(connect: &Connect, limits: &Limits) -> Result<(), NotAccepted> {
     if let Some(method) = &connect.properties.authentication_method {
-        let words =
-            format!("the authentication method {method:?} is not offered here; sign in with user name and password");
-        return Err((ReasonCode::BadAuthenticationMethod, words));
+        return Err(NotAccepted::AuthenticationMethod(shown(method).escape_debug().to_string()));
     }
     let id = &connect.client_id;
-    // 3.1.1 [MQTT-3.1.3-8]: without an identifier there is nothing to keep a session by.
     if id.is_empty() && connect.version == ProtocolVersion::V311 && !connect.clean_start {
-        let words = "an empty client identifier needs the clean session flag".into();
-        return Err((ReasonCode::ClientIdentifierNotValid, words));
+        return Err(NotAccepted::NoClientId);
     }
     if id.len() > CLIENT_ID_LENGTH {
-        let words = format!("the client identifier has {} bytes; at most {CLIENT_ID_LENGTH} are taken", id.len());
-        return Err((ReasonCode::ClientIdentifierNotValid, words));
+        return Err(NotAccepted::ClientIdTooLong(id.len(), CLIENT_ID_LENGTH));
     }
     if id.chars().any(char::is_control) {
-        let words = "the client identifier holds control characters".into();
-        return Err((ReasonCode::ClientIdentifierNotValid, words));
+        return Err(NotAccepted::ClientIdControl);
     }
     if let Some(will) = &connect.will {
-        let wrong = |denied: Denied| (denied.reason, format!("the will: {}", denied.words));
-        check_size(&will.topic, limits, ReasonCode::TopicNameInvalid).map_err(wrong)?;
-        check_payload(will.properties.payload_format_indicator, &will.payload).map_err(wrong)?;
+        let checked = check_size(&will.topic, limits)
+            .and_then(|()| check_payload(will.properties.payload_format_indicator, &will.payload));
+        checked.map_err(|reason| {
+            let message = will_message(will.clone(), SessionKey(0), Time::default());
+            NotAccepted::Will(Box::new(reason.refusal_of_will(&"".into(), message)))
+        })?;
     }
     Ok(())
 }

@@ -4,12 +4,13 @@ use std::{borrow::Cow, fmt, sync::Arc};
 
 use bytes::{Buf, Bytes};
 use moorfall_wire::{
-    Acknowledgement, EncodedPublish, Packet, PacketId, ProtocolVersion, PublishHead, PublishProperties, QoS,
-    ReasonCode, TopicName,
+    Acknowledgement, EncodedPublish, Packet, PacketId, PacketType, ProtocolVersion, PublishHead, PublishProperties,
+    QoS, ReasonCode, TopicName,
 };
 
 use super::{
     action::{Action, Keep},
+    ended::Violation,
     machine::{After, Open, Phase, Session},
     state::{InUse, Sent},
 };
@@ -33,11 +34,11 @@ pub enum Withheld {
 impl fmt::Display for Withheld {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::QueueFull => "the session's queue is full",
-            Self::TooLarge => "larger than the client takes",
-            Self::Expired => "expired while it waited",
+            Self::QueueFull => "the queue is full",
+            Self::TooLarge => "larger than the Maximum Packet Size of the client",
+            Self::Expired => "expired in the queue",
             Self::NotAllowed => "a rule denies the topic",
-            Self::Gone => "the client is away",
+            Self::Gone => "the client is disconnected",
         })
     }
 }
@@ -295,7 +296,9 @@ impl Session {
     pub(super) fn puback(&mut self, now: Time, id: PacketId, reason: ReasonCode) {
         let open = self.phase.opened_mut();
         match open.state.in_flight.get(id) {
-            Some(InUse::Sent(sent)) if sent.delivery.qos != QoS::AtLeastOnce => self.mismatch(now, "PUBACK", id),
+            Some(InUse::Sent(sent)) if sent.delivery.qos != QoS::AtLeastOnce => {
+                self.mismatch(now, PacketType::PubAck, id);
+            }
             Some(InUse::Sent(sent)) => {
                 let journey = sent.delivery.message.journey();
                 self.answered(now, id, journey, reason);
@@ -311,11 +314,11 @@ impl Session {
         let open = self.phase.opened_mut();
         let sent = match open.state.in_flight.get_mut(id) {
             Some(InUse::Sent(sent)) => sent,
-            Some(InUse::Passing) => return self.mismatch(now, "PUBREC", id),
+            Some(InUse::Passing) => return self.mismatch(now, PacketType::PubRec, id),
             None => return self.send(&Packet::PubRel(self.not_found(id))),
         };
         if sent.delivery.qos != QoS::ExactlyOnce {
-            return self.mismatch(now, "PUBREC", id);
+            return self.mismatch(now, PacketType::PubRec, id);
         }
         // §4.3.3: a refusal ends the hand-shake. [MQTT-4.8.2-6]: nobody else gets the message instead.
         if ack.reason.is_error() {
@@ -341,14 +344,13 @@ impl Session {
                 let journey = sent.delivery.message.journey();
                 self.answered(now, ack.packet_id, journey, ReasonCode::Success);
             }
-            Some(_) => self.mismatch(now, "PUBCOMP", ack.packet_id),
+            Some(_) => self.mismatch(now, PacketType::PubComp, ack.packet_id),
             None => {}
         }
     }
 
-    fn mismatch(&mut self, now: Time, packet: &str, id: PacketId) {
-        let words = format!("the client sent {packet} for message {id}, which is not at that point of its hand-shake");
-        self.fail(now, ReasonCode::ProtocolError, words);
+    fn mismatch(&mut self, now: Time, packet: PacketType, id: PacketId) {
+        self.violated(now, Violation::Acknowledgement(packet, id));
     }
 
     /// The client has answered a message to the end of its hand-shake.

@@ -2,6 +2,7 @@
 
 use std::{
     collections::{HashSet, VecDeque},
+    fmt::Display,
     sync::Arc,
     time::Duration,
 };
@@ -17,15 +18,17 @@ use moorfall_wire::{
 use super::{
     action::{Action, Keep},
     checks::will_message,
+    ended::{Ended, Violation},
+    not_accepted::NotAccepted,
     permissions::Permissions,
-    refusal::{Cause, Denied, Patience, Refusal},
+    refusal::{Patience, Reason, Refusal},
     state::{DelayedWill, Parting, SessionState},
     subscribing::Subscribing,
     terms::Terms,
 };
 use crate::{
     Holding, Limits, Outgoing, SessionKey, Time,
-    access::{Access, Act, Request},
+    access::{Access, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
 };
@@ -251,14 +254,14 @@ impl Session {
     }
 
     /// Turns away a client whose CONNECT, of which this has arrived, is not waited for.
-    pub fn turn_away(&mut self, reason: ReasonCode, words: String, arrived: &[u8]) {
+    pub fn turn_away(&mut self, why: NotAccepted, arrived: &[u8]) {
         if self.is_waiting() {
             match Connect::peek_version(arrived) {
                 Some(version) => {
                     self.version = version;
-                    self.refuse(reason, words);
+                    self.refuse(why);
                 }
-                None => self.close(self.began, words, false, true),
+                None => self.close(self.began, Ended::NotAccepted(why), false),
             }
         }
     }
@@ -315,10 +318,7 @@ impl Session {
             Packet::Unsubscribe(unsubscribe) => self.handle_unsubscribe(unsubscribe),
             Packet::PingReq => self.send(&Packet::PingResp),
             Packet::Disconnect(disconnect) => self.handle_disconnect(now, &disconnect),
-            other => {
-                let words = format!("the client sent {}, which is not allowed here", other.packet_type());
-                self.fail(now, ReasonCode::ProtocolError, words);
-            }
+            other => self.violated(now, Violation::Packet(other.packet_type())),
         }
     }
 
@@ -340,20 +340,18 @@ impl Session {
         if let (Phase::Waiting { .. }, DecodeError::ProtocolVersion { level }) = (&self.phase, error) {
             // [MQTT-3.1.2-2]: the refusal takes the form that the client is nearest to.
             self.version = if *level < 5 { ProtocolVersion::V311 } else { ProtocolVersion::V5 };
-            return self.refuse(ReasonCode::UnsupportedProtocolVersion, error.to_string());
+            return self.refuse(NotAccepted::Malformed(error.clone()));
         }
-        if let (Phase::Waiting { .. }, DecodeError::Connect { version, error: inner }) = (&self.phase, error)
-            && matches!(**inner, DecodeError::TooLarge { .. })
-        {
-            self.version = *version;
-            return self.refuse(error.reason_code(), format!("CONNECT is too large: {error}"));
+        if let (Phase::Waiting { .. }, DecodeError::Connect { version, error: inner }) = (&self.phase, error) {
+            let is_too_large = matches!(**inner, DecodeError::TooLarge { .. });
+            if is_too_large {
+                self.version = *version;
+            }
+            if is_too_large || *version == ProtocolVersion::V5 {
+                return self.refuse(NotAccepted::Malformed(error.clone()));
+            }
         }
-        let words = format!("the client sent what is not a packet: {error}");
-        if let (Phase::Waiting { .. }, DecodeError::Connect { version: ProtocolVersion::V5, .. }) = (&self.phase, error)
-        {
-            return self.refuse(error.reason_code(), words);
-        }
-        self.fail(now, error.reason_code(), words);
+        self.violated(now, Violation::Decode(error.clone()));
     }
 
     /// A time that [`Session::poll_timeout`] named has come.
@@ -368,19 +366,14 @@ impl Session {
             return;
         }
         match &self.phase {
-            // [MQTT-3.1.2-22].
-            Phase::Open(open) => {
-                let silence = open.keep_alive.unwrap_or_default().as_secs_f32();
-                let words = format!("nothing was heard for {silence} s, one and a half times the keep alive");
-                self.fail(now, ReasonCode::KeepAliveTimeout, words);
-            }
-            _ => self.close(now, "no CONNECT arrived in time".into(), true, true),
+            Phase::Open(open) => self.fail(now, Ended::KeepAlive(open.keep_alive.unwrap_or_default())),
+            _ => self.close(now, Ended::NoConnect, true),
         }
     }
 
     /// The connection broke or was closed by the client without DISCONNECT.
-    pub fn handle_connection_lost(&mut self, now: Time, words: String) {
-        self.close(now, words, true, true);
+    pub fn handle_connection_lost(&mut self, now: Time, why: Ended) {
+        self.close(now, why, true);
     }
 
     /// The answer to [`Action::Commit`]: everything up to it is safe.
@@ -397,49 +390,48 @@ impl Session {
 
     /// The broker ends the connection: taken over, shutting down, administrative action. With `discard` the session
     /// ends too, whatever its expiry.
-    pub fn end(&mut self, now: Time, reason: ReasonCode, words: String, discard: bool) {
+    pub fn end(&mut self, now: Time, why: Ended, discard: bool) {
         if let Some(open) = self.phase.open_mut()
             && discard
         {
             open.expiry = 0;
         }
-        self.fail(now, reason, words);
+        self.fail(now, why);
     }
 
     /// [MQTT-3.14.4-3]: the will goes with a normal DISCONNECT, and only then.
     pub(super) fn handle_disconnect(&mut self, now: Time, disconnect: &Disconnect) {
         let Some(open) = self.phase.open_mut() else { return };
         if let Some(expiry) = disconnect.properties.session_expiry_interval {
-            // §3.14.2.2.2: what was to end with the connection can't be kept after all.
             if expiry > 0 && open.expiry == 0 {
-                let words = "the client asked to keep a session that was to end with its connection".into();
-                return self.fail(now, ReasonCode::ProtocolError, words);
+                return self.violated(now, Violation::SessionExpiry);
             }
             open.expiry = expiry.min(self.limits.session_expiry_seconds);
         }
         if disconnect.properties.server_reference.is_some() {
-            let words = "only the server may name another server".into();
-            return self.fail(now, ReasonCode::ProtocolError, words);
+            return self.violated(now, Violation::ServerReference);
         }
         let normal = disconnect.reason == ReasonCode::Success;
-        let words = match disconnect.reason {
-            ReasonCode::Success => "the client said goodbye".into(),
-            reason => format!("the client disconnected: {reason}"),
-        };
-        self.close(now, words, !normal, disconnect.reason.is_error());
+        self.close(now, Ended::ByClient(disconnect.reason), !normal);
     }
 
     /// Ends the connection for a reason; a 5.0 client that was accepted is told (§4.13).
-    pub(super) fn fail(&mut self, now: Time, reason: ReasonCode, words: String) {
+    pub(super) fn fail(&mut self, now: Time, why: Ended) {
+        let reason = why.code();
         if self.is_open() && self.version == ProtocolVersion::V5 && reason.allowed_in(PacketType::Disconnect) {
-            let reason_string = self.reason_string(&words);
+            let reason_string = self.reason_string(&why);
             let properties = DisconnectProperties { reason_string, ..DisconnectProperties::default() };
             self.send(&Packet::Disconnect(Disconnect { reason, properties }));
         }
-        self.close(now, words, true, true);
+        self.close(now, why, true);
     }
 
-    pub(super) fn close(&mut self, now: Time, words: String, publish_will: bool, failure: bool) {
+    /// The client broke the protocol.
+    pub(super) fn violated(&mut self, now: Time, violation: Violation) {
+        self.fail(now, Ended::Violation(violation));
+    }
+
+    pub(super) fn close(&mut self, now: Time, why: Ended, publish_will: bool) {
         match std::mem::replace(&mut self.phase, Phase::Closed(None)) {
             Phase::Closed(parting) => {
                 self.phase = Phase::Closed(parting);
@@ -458,19 +450,17 @@ impl Session {
             }
             Phase::Waiting { .. } | Phase::Checking { .. } | Phase::Admitting { .. } => {}
         }
-        self.actions.push_back(Action::Close { words, failure });
+        self.actions.push_back(Action::Close(why));
     }
 
     /// [MQTT-3.1.2-8]. A will that waits is given back: it is published when its delay is over or the session ends,
     /// whichever comes first ([MQTT-3.1.3-9]). The right to publish is looked at again: it may have changed.
     pub(super) fn publish_will(&mut self, now: Time, open: &Open, will: Will) -> Option<DelayedWill> {
         let request = Request::Publish { topic: &will.topic, qos: will.qos, retain: will.retain };
-        let decision = open.access.decide(request);
-        if !decision.is_allowed() {
-            let words = format!("the will: {}", open.access.explain(request));
-            let message = Some(will_message(will.clone(), open.key, now));
-            let denied = Denied::new(ReasonCode::NotAuthorized, Cause::of(&open.access, &decision), words);
-            self.actions.push_back(Action::Refused(denied.refusal(Act::Publish, &will.topic, message)));
+        if !open.access.decide(request).is_allowed() {
+            let message = will_message(will.clone(), open.key, now);
+            let refusal = Reason::rules(&open.access, request).refusal_of_will(open.access.name(), message);
+            self.actions.push_back(Action::Refused(refusal));
             return None;
         }
         let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);
@@ -501,11 +491,10 @@ impl Session {
             Phase::Open(open) => open.patience.spend(refusal.count, now, limit),
             _ => false,
         };
-        let last = is_too_much.then(|| refusal.words.clone());
+        let last = is_too_much.then(|| Box::new(refusal.remembered()));
         self.actions.push_back(Action::Refused(refusal));
         if let Some(last) = last {
-            let words = format!("more than {limit} attempts a second were refused, for long; the last: {last}");
-            self.fail(now, ReasonCode::QuotaExceeded, words);
+            self.fail(now, Ended::RefusedTooOften(limit, last));
         }
     }
 
@@ -535,19 +524,21 @@ impl Session {
         }
     }
 
-    /// The words as a reason string, cut to what is sensible; `None` if the client takes only tiny packets
+    /// The reason as a Reason String, cut to what is sensible; `None` if the client takes only tiny packets
     /// ([MQTT-3.2.2-19]).
-    pub(super) fn reason_string(&self, words: &str) -> Option<ByteString> {
+    pub(super) fn reason_string(&self, why: &dyn Display) -> Option<ByteString> {
         if self.client_packet_size < 2 * REASON_STRING {
             return None;
         }
+        let words = why.to_string();
         let words = &words[..words.floor_char_boundary(REASON_STRING)];
         Some(words.replace('\0', " ").into())
     }
 
     /// The same for packets in which the client may decline it ([MQTT-3.1.2-29]).
-    pub(super) fn problem_string(&self, words: &str) -> Option<ByteString> {
-        self.reason_string(words).filter(|_| self.problem_information && self.version == ProtocolVersion::V5)
+    pub(super) fn problem_string(&self, why: &dyn Display) -> Option<ByteString> {
+        let wanted = self.problem_information && self.version == ProtocolVersion::V5;
+        wanted.then(|| self.reason_string(why)).flatten()
     }
 }
 

@@ -29,7 +29,10 @@ mod action;
 mod checks;
 mod connect;
 mod deliver;
+mod ended;
 mod machine;
+mod no_entry;
+mod not_accepted;
 mod permission;
 mod permissions;
 mod publish;
@@ -43,9 +46,12 @@ mod terms;
 pub use self::{
     action::{Action, Credentials, Keep, Routed, Verdict},
     deliver::{Handled, Undelivered, Withheld},
+    ended::{Ended, Violation},
     machine::Session,
+    no_entry::NoEntry,
+    not_accepted::NotAccepted,
     permissions::Drift,
-    refusal::{Cause, Refusal},
+    refusal::{Cause, Reason, Refusal},
     state::{DelayedWill, NEVER, Parting, Sent, SessionState},
 };
 pub use crate::Granted;

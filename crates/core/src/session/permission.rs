@@ -1,19 +1,19 @@
 //! What the client may publish, remembered by topic, and what of it the plan does not say.
-use moorfall_wire::{Publish, ReasonCode};
+use moorfall_wire::Publish;
 
 use super::{
     checks::check_size,
     machine::{Phase, Session},
     permissions::Drift,
-    refusal::Denied,
+    refusal::Reason,
 };
 use crate::Time;
 
 impl Session {
-    pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), Denied> {
+    pub(super) fn may_publish(&mut self, now: Time, publish: &Publish) -> Result<(), Reason> {
         let open = self.phase.opened_mut();
         if !open.permissions.knows(&publish.topic) {
-            check_size(&publish.topic, &self.limits, ReasonCode::TopicNameInvalid)?;
+            check_size(&publish.topic, &self.limits)?;
         }
         open.permissions.0.get_or_insert_default().check(&open.access, publish, now)
     }

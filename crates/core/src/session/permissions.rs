@@ -4,15 +4,14 @@ use std::{collections::HashMap, sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use foldhash::fast::RandomState;
-use moorfall_wire::{Publish, QoS, ReasonCode, TopicName};
+use moorfall_wire::{Publish, QoS, TopicName};
 
-use super::refusal::{Cause, Denied};
+use super::refusal::Reason;
 use crate::{
     Time,
     access::{Access, Decision, Request},
     blueprint::Rate,
-    plan::{Breach, Broken},
-    shown::shown,
+    plan::{Breach, Broken, Fault},
 };
 
 /// Topics that a session remembers decisions for.
@@ -35,10 +34,8 @@ struct Known {
 pub struct Drift {
     /// Where.
     pub topic: TopicName,
-    /// How.
-    pub breach: Breach,
-    /// In a sentence; empty if the breach says it all.
-    pub words: String,
+    /// How; of several messages the first one's.
+    pub fault: Fault,
     /// How many messages.
     pub count: u64,
     /// How many of them were refused.
@@ -104,7 +101,7 @@ impl Permissions {
 
 impl Remembered {
     /// Whether the message may be published; a refusal with its reason.
-    pub(super) fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), Denied> {
+    pub(super) fn check(&mut self, access: &Access, publish: &Publish, now: Time) -> Result<(), Reason> {
         let Publish { topic, qos, retain, .. } = publish;
         let (qos, retain) = (*qos, *retain);
         let bit = bit(qos, retain);
@@ -115,7 +112,7 @@ impl Remembered {
             let request = Request::Publish { topic, qos, retain };
             let decision = access.decide(request);
             let Decision::Allowed { rules, rate, .. } = decision else {
-                return Err(Denied::by_rules(access, request, &decision));
+                return Err(Reason::rules(access, request));
             };
             let planned = match known {
                 Some(known) => known.planned,
@@ -124,11 +121,8 @@ impl Remembered {
             if let (Some(rate), Some(rule)) = (rate, rules.first()) {
                 let full = Bucket { left: rate.messages.into(), at: now };
                 if !self.buckets.entry(*rule).or_insert(full).take(rate, now) {
-                    let name = access.policy().map(|policy| Arc::clone(policy.rule_name(*rule))).unwrap_or_default();
-                    let topic = shown(topic);
-                    let words =
-                        format!("{} publishes more than {rate}, as rule `{name}` allows it to {topic}", access.name());
-                    return Err(Denied::new(ReasonCode::QuotaExceeded, Cause::Rate(name), words));
+                    let rule = access.policy().map(|policy| Arc::clone(policy.rule_name(*rule))).unwrap_or_default();
+                    return Err(Reason::Rate { rule, rate });
                 }
             } else {
                 if self.known.len() >= REMEMBERED && known.is_none() {
@@ -141,24 +135,17 @@ impl Remembered {
         };
         let Some(policy) = access.policy().filter(|policy| !policy.plan().topics().is_empty()) else { return Ok(()) };
         let Some(place) = planned else {
-            self.note(publish, Broken { breach: Breach::Unplanned, words: String::new(), refused: false });
+            self.note(publish, Broken { fault: Fault::Unplanned, refused: false });
             return Ok(());
         };
         let Some(broken) = policy.plan().check(place, qos, retain, &publish.payload) else { return Ok(()) };
-        let refusal = broken.refused.then(|| {
-            let reason = match broken.breach {
-                Breach::Payload => ReasonCode::PayloadFormatInvalid,
-                _ => ReasonCode::ImplementationSpecific,
-            };
-            let words = format!("{} breaks the plan of {}: {}", access.name(), shown(topic), broken.words);
-            Denied::new(reason, Cause::Plan(broken.breach), words)
-        });
+        let refusal = broken.refused.then(|| Reason::Plan(broken.clone()));
         self.note(publish, broken);
         refusal.map_or(Ok(()), Err)
     }
 
     fn note(&mut self, publish: &Publish, broken: Broken) {
-        let key = (publish.topic.clone(), broken.breach);
+        let key = (publish.topic.clone(), broken.fault.breach());
         if let Some(drift) = self.drift.get_mut(&key) {
             drift.count += 1;
             drift.refused += u64::from(broken.refused);
@@ -167,8 +154,9 @@ impl Remembered {
         // What is gathered must not borrow the receive buffer for long.
         let topic = publish.topic.detached();
         let sample = Bytes::copy_from_slice(&publish.payload[..publish.payload.len().min(SAMPLE)]);
-        let Broken { breach, words, refused } = broken;
-        let drift = Drift { topic: topic.clone(), breach, words, count: 1, refused: refused.into(), sample };
+        let Broken { fault, refused } = broken;
+        let breach = fault.breach();
+        let drift = Drift { topic: topic.clone(), fault, count: 1, refused: refused.into(), sample };
         self.drift.insert((topic, breach), drift);
     }
 }

@@ -1,5 +1,5 @@
 //! Messages from the client (§4.3).
-use std::sync::Arc;
+use std::{fmt::Display, sync::Arc};
 
 use moorfall_wire::{
     Acknowledgement, AcknowledgementProperties, Packet, PacketId, ProtocolVersion, Publish, QoS, ReasonCode,
@@ -8,38 +8,30 @@ use moorfall_wire::{
 use super::{
     action::{Action, Keep, Routed},
     checks::check_payload,
+    ended::Violation,
     machine::{After, Session},
-    refusal::{Cause, Denied},
+    refusal::Reason,
 };
-use crate::{Message, Time, access::Act, aliases::AliasError, retained::RetainedFull};
+use crate::{Message, Time, access::Act, aliases::AliasError};
 
 impl Session {
     pub(super) fn handle_publish(&mut self, now: Time, mut publish: Publish) {
         if !publish.properties.subscription_identifiers.is_empty() {
-            // [MQTT-3.3.4-6].
-            let words = "a client must not send subscription identifiers with a message".into();
-            return self.fail(now, ReasonCode::ProtocolError, words);
+            return self.violated(now, Violation::SubscriptionIdentifier);
         }
         let open = self.phase.opened_mut();
         let alias = publish.properties.topic_alias.take();
         match open.inbound_aliases.resolve(publish.topic, alias) {
             Ok(topic) => publish.topic = topic,
-            Err(AliasError::TooHigh { maximum }) => {
-                let words = format!("the topic alias is higher than the {maximum} that are taken here");
-                return self.fail(now, ReasonCode::TopicAliasInvalid, words);
-            }
-            Err(AliasError::Unknown) => {
-                let words = "the topic alias was never given a topic on this connection".into();
-                return self.fail(now, ReasonCode::ProtocolError, words);
-            }
+            Err(AliasError::TooHigh { maximum }) => return self.violated(now, Violation::TopicAliasTooHigh(maximum)),
+            Err(AliasError::Unknown) => return self.violated(now, Violation::TopicAliasUnknown),
         }
         if let Some(id) = publish.packet_id {
             open.unacknowledged.insert(id);
             // §4.9; 3.1.1 has no such bound, its client is read from more slowly instead.
             let most = usize::from(self.limits.receive_maximum);
             if open.unacknowledged.len() > most && self.version == ProtocolVersion::V5 {
-                let words = format!("the client has more than {most} messages unacknowledged, as many as it may");
-                return self.fail(now, ReasonCode::ReceiveMaximumExceeded, words);
+                return self.violated(now, Violation::ReceiveMaximum(most));
             }
             // [MQTT-4.3.3-10]: what was received and not released is not passed on again.
             if publish.qos == QoS::ExactlyOnce && open.state.received.contains(&id) {
@@ -49,13 +41,14 @@ impl Session {
         let checked = check_payload(publish.properties.payload_format_indicator, &publish.payload);
         match checked.and_then(|()| self.may_publish(now, &publish)) {
             Ok(()) => self.accept(now, publish),
-            Err(denied) => {
-                if let Some(id) = publish.packet_id {
-                    self.acknowledge(publish.qos, id, denied.reason, &denied.words);
-                }
-                let topic = publish.topic.clone();
+            Err(reason) => {
+                let (qos, packet_id, topic) = (publish.qos, publish.packet_id, publish.topic.clone());
                 let message = self.message(now, publish).map(Arc::new);
-                self.refused(now, denied.refusal(Act::Publish, &topic, message));
+                let refusal = reason.refusal(self.phase.opened().access.name(), Act::Publish, &topic, message);
+                if let Some(id) = packet_id {
+                    self.acknowledge(qos, id, refusal.reason.code(Act::Publish), &refusal);
+                }
+                self.refused(now, refusal);
             }
         }
     }
@@ -92,39 +85,34 @@ impl Session {
         let Some(open) = self.phase.open_mut() else { return };
         open.unanswered = open.unanswered.saturating_sub(1);
         match routed {
-            Routed::To(0) => self.acknowledge(qos, packet_id, ReasonCode::NoMatchingSubscribers, ""),
-            Routed::To(_) => self.acknowledge(qos, packet_id, ReasonCode::Success, ""),
+            Routed::To(0) => self.acknowledge(qos, packet_id, ReasonCode::NoMatchingSubscribers, &""),
+            Routed::To(_) => self.acknowledge(qos, packet_id, ReasonCode::Success, &""),
             Routed::QueuesFull => {
-                let words = "the queue of every subscriber is full; nobody gets the message";
-                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, words);
+                let words = "Message not accepted: the queue of every subscriber is full.";
+                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &words);
             }
             Routed::RetainedFull(full) => {
-                let words = format!("{full}; the message was not taken");
-                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &words);
-                let limit = match full {
-                    RetainedFull::Broker => "retained-messages",
-                    RetainedFull::Identity => "retained-bytes-per-identity",
-                };
-                let denied = Denied::new(ReasonCode::QuotaExceeded, Cause::Limit(limit), words);
-                self.actions.push_back(Action::Refused(denied.refusal(Act::Publish, "", None)));
+                let refusal = Reason::Retained(full).refusal(open.access.name(), Act::Publish, "", None);
+                self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &refusal);
+                self.actions.push_back(Action::Refused(refusal));
             }
         }
     }
 
     /// 5.0 says a refusal in PUBACK or PUBREC. 3.1.1 can't: the message is acknowledged, dropped and recorded. At QoS 0
     /// neither can.
-    fn acknowledge(&mut self, qos: QoS, packet_id: PacketId, reason: ReasonCode, words: &str) {
+    fn acknowledge(&mut self, qos: QoS, packet_id: PacketId, reason: ReasonCode, why: &dyn Display) {
         let mut ack = Acknowledgement::success(packet_id);
         if self.version == ProtocolVersion::V5 {
             ack.reason = reason;
             if reason.is_error() {
-                let reason_string = self.problem_string(words);
+                let reason_string = self.problem_string(why);
                 ack.properties = AcknowledgementProperties { reason_string, ..AcknowledgementProperties::default() };
             }
         }
         let Some(open) = self.phase.open_mut() else { return };
         let exactly_once = qos == QoS::ExactlyOnce;
-        // §4.3.3: a PUBREC that refuses ends the hand-shake, and so does PUBACK.
+        // §4.3.3: a PUBREC that refuses ends the handshake, and so does PUBACK.
         if !exactly_once || ack.reason.is_error() {
             open.unacknowledged.remove(&packet_id);
             open.state.received.remove(&packet_id);

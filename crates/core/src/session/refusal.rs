@@ -1,13 +1,16 @@
 //! What a client tried and was refused, and what becomes of one that is refused too often.
 use std::{fmt, sync::Arc, time::Duration};
 
-use moorfall_wire::ReasonCode;
+use moorfall_wire::{FilterError, ReasonCode};
 
+use super::no_entry::NoEntry;
 use crate::{
     Message, Time,
-    access::{Access, Act, Decision, Request},
-    plan::Breach,
-    shown::shown,
+    access::{Access, Act, Explanation, Request, Ruling},
+    blueprint::Rate,
+    plan::{Breach, Broken},
+    retained::RetainedFull,
+    shown::{count, plural, shown},
 };
 
 /// The longest that a client which is refused too often is not read from at a time.
@@ -16,20 +19,91 @@ const LONGEST_HOLD: Duration = Duration::from_secs(5);
 /// After so many holds, with no time between them in which it was not refused too often, the connection ends.
 const HOLDS: u32 = 10;
 
+/// Attempts that were refused, for one reason.
+#[derive(Clone, Debug)]
+pub struct Refusal {
+    /// Who tried.
+    pub identity: Arc<str>,
+    /// Publishing or subscribing.
+    pub act: Act,
+    /// The topic or filter, or its beginning; of several attempts the first one's.
+    pub topic: Box<str>,
+    /// Why; of several attempts the first one's.
+    pub reason: Reason,
+    /// Whether it was the Will Message of the client.
+    pub is_will: bool,
+    /// How many attempts.
+    pub count: u64,
+    /// The message, if it was one.
+    pub message: Option<Arc<Message>>,
+}
+
 /// Why something is refused.
+#[derive(Clone, Debug)]
+pub enum Reason {
+    /// The rules do not allow it.
+    Rules(Box<Explanation>),
+    /// A rule allows it less often.
+    Rate {
+        /// Its name.
+        rule: Arc<str>,
+        /// How often it does.
+        rate: Rate,
+    },
+    /// Its identity can't connect any more.
+    NoEntry(NoEntry),
+    /// More topic levels than are taken.
+    TopicLevels {
+        /// How many there are.
+        levels: usize,
+        /// How many there can be.
+        most: usize,
+    },
+    /// More bytes of a topic than are taken.
+    TopicBytes {
+        /// How many there are.
+        bytes: usize,
+        /// How many there can be.
+        most: usize,
+    },
+    /// The session has as many subscriptions as it can, or asks for more at once.
+    Subscriptions {
+        /// How many it can have.
+        most: usize,
+        /// How many it asked for at once, if that alone is too many.
+        asked: Option<usize>,
+    },
+    /// The identity's share of bytes for subscriptions is used up.
+    SubscriptionBytes,
+    /// No room for another retained message.
+    Retained(RetainedFull),
+    /// The payload is said to be text, and is not from this byte on.
+    NotText {
+        /// The place of the first byte at fault.
+        at: usize,
+    },
+    /// It breaks the plan, which is enforced.
+    Plan(Broken),
+    /// It is not a topic filter.
+    Filter(FilterError),
+}
+
+/// What refusals are counted by.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Cause {
     /// A rule of this name denies it.
     Rule(Arc<str>),
     /// No rule allows it.
     NoRule,
+    /// The identity can't connect any more.
+    NoEntry,
     /// A rule of this name allows it less often.
     Rate(Arc<str>),
     /// A limit of this name.
     Limit(&'static str),
     /// The payload is not what the publisher says that it is.
     Payload,
-    /// The plan, which is kept.
+    /// The plan, which is enforced.
     Plan(Breach),
     /// The filter is none.
     Filter,
@@ -41,70 +115,141 @@ impl fmt::Display for Cause {
         match self {
             Self::Rule(name) => write!(f, "denied by rule {name}"),
             Self::NoRule => f.write_str("no rule allows it"),
-            Self::Rate(name) => write!(f, "more often than rule {name} allows"),
+            Self::NoEntry => f.write_str("identity can no longer connect"),
+            Self::Rate(name) => write!(f, "rate of rule {name} exceeded"),
             Self::Limit(name) => write!(f, "limit {name}"),
-            Self::Payload => f.write_str("payload is not the text that it is said to be"),
-            Self::Plan(breach) => write!(f, "breaks the plan: {breach}"),
-            Self::Filter => f.write_str("not a topic filter"),
+            Self::Payload => f.write_str("payload is not UTF-8 text"),
+            Self::Plan(breach) => write!(f, "does not match the plan: {breach}"),
+            Self::Filter => f.write_str("invalid topic filter"),
         }
     }
 }
 
-/// Attempts that were refused, for one reason.
-#[derive(Clone, Debug)]
-pub struct Refusal {
-    /// Publishing or subscribing.
-    pub act: Act,
-    /// Why.
-    pub cause: Cause,
-    /// The topic or filter, or its beginning; of several attempts the first one's.
-    pub topic: Box<str>,
-    /// In a sentence for the record; of several attempts the first one's.
-    pub words: String,
-    /// How many attempts.
-    pub count: u64,
-    /// The message, if it was one.
-    pub message: Option<Arc<Message>>,
+impl Reason {
+    /// By the rules.
+    pub fn rules(access: &Access, request: Request<'_>) -> Self {
+        Self::Rules(Box::new(access.explain(request)))
+    }
+
+    /// With the attempt that it is the reason for.
+    pub fn refusal(self, identity: &Arc<str>, act: Act, topic: &str, message: Option<Arc<Message>>) -> Refusal {
+        let identity = Arc::clone(identity);
+        Refusal { identity, act, topic: shown(topic).into(), reason: self, is_will: false, count: 1, message }
+    }
+
+    /// The same for a Will Message that is not published.
+    pub fn refusal_of_will(self, identity: &Arc<str>, message: Arc<Message>) -> Refusal {
+        let topic = message.topic.clone();
+        Refusal { is_will: true, ..self.refusal(identity, Act::Publish, &topic, Some(message)) }
+    }
+
+    /// What the client's program is told.
+    pub fn code(&self, act: Act) -> ReasonCode {
+        match self {
+            Self::Rules(_) | Self::NoEntry(_) => ReasonCode::NotAuthorized,
+            Self::Rate { .. } | Self::Subscriptions { .. } | Self::SubscriptionBytes | Self::Retained(_) => {
+                ReasonCode::QuotaExceeded
+            }
+            Self::TopicLevels { .. } | Self::TopicBytes { .. } if act == Act::Publish => ReasonCode::TopicNameInvalid,
+            Self::TopicLevels { .. } | Self::TopicBytes { .. } | Self::Filter(_) => ReasonCode::TopicFilterInvalid,
+            Self::NotText { .. } => ReasonCode::PayloadFormatInvalid,
+            Self::Plan(broken) if broken.fault.breach() == Breach::Payload => ReasonCode::PayloadFormatInvalid,
+            Self::Plan(_) => ReasonCode::ImplementationSpecific,
+        }
+    }
+
+    /// What it is counted by.
+    pub fn cause(&self) -> Cause {
+        match self {
+            Self::Rules(explanation) => match &explanation.ruling {
+                Ruling::Denied(rule) => Cause::Rule(Arc::clone(rule)),
+                _ => Cause::NoRule,
+            },
+            Self::Rate { rule, .. } => Cause::Rate(Arc::clone(rule)),
+            Self::NoEntry(_) => Cause::NoEntry,
+            Self::TopicLevels { .. } => Cause::Limit("topic-levels"),
+            Self::TopicBytes { .. } => Cause::Limit("topic-bytes"),
+            Self::Subscriptions { .. } => Cause::Limit("subscriptions"),
+            Self::SubscriptionBytes => Cause::Limit("subscription-bytes-per-identity"),
+            Self::Retained(RetainedFull::Broker) => Cause::Limit("retained-messages"),
+            Self::Retained(RetainedFull::Identity) => Cause::Limit("retained-bytes-per-identity"),
+            Self::NotText { .. } => Cause::Payload,
+            Self::Plan(broken) => Cause::Plan(broken.fault.breach()),
+            Self::Filter(_) => Cause::Filter,
+        }
+    }
+}
+
+impl fmt::Display for Refusal {
+    /// What was refused, why, and the remedy, in sentences.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.is_will {
+            f.write_str("The Will Message was refused. ")?;
+        }
+        self.sentence(f)
+    }
 }
 
 impl Refusal {
-    /// A will that is not published.
-    pub fn of_will(cause: Cause, words: &str, message: Arc<Message>) -> Self {
-        let topic = shown(&message.topic).into();
-        let words = format!("the will: {words}");
-        Self { act: Act::Publish, cause, topic, words, count: 1, message: Some(message) }
-    }
-}
-
-/// What the client is told, and what is noted.
-#[derive(Clone, Debug)]
-pub(super) struct Denied {
-    pub(super) reason: ReasonCode,
-    pub(super) cause: Cause,
-    pub(super) words: String,
-}
-
-impl Denied {
-    pub(super) fn new(reason: ReasonCode, cause: Cause, words: impl Into<String>) -> Self {
-        Self { reason, cause, words: words.into() }
+    /// Without the message, for what is remembered.
+    #[must_use]
+    pub fn remembered(&self) -> Self {
+        Self { message: None, ..self.clone() }
     }
 
-    /// By the rules.
-    pub(super) fn by_rules(access: &Access, request: Request<'_>, decision: &Decision) -> Self {
-        Self::new(ReasonCode::NotAuthorized, Cause::of(access, decision), access.explain(request))
-    }
-
-    pub(super) fn refusal(self, act: Act, topic: &str, message: Option<Arc<Message>>) -> Refusal {
-        Refusal { act, cause: self.cause, topic: shown(topic).into(), words: self.words, count: 1, message }
-    }
-}
-
-impl Cause {
-    /// Of a decision that does not allow something.
-    pub fn of(access: &Access, decision: &Decision) -> Self {
-        match (decision, access.policy()) {
-            (Decision::Denied(place), Some(policy)) => Self::Rule(Arc::clone(policy.rule_name(*place))),
-            _ => Self::NoRule,
+    fn sentence(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { identity, act, topic, .. } = self;
+        let what = if *act == Act::Publish { "topic" } else { "topic filter" };
+        match &self.reason {
+            Reason::Rules(explanation) => write!(f, "{explanation}"),
+            Reason::Rate { rule, rate } => write!(
+                f,
+                "{identity} exceeded the rate of rule `{rule}` on {topic} ({rate}). Publish more slowly, or raise the \
+                 rate in the rule."
+            ),
+            Reason::NoEntry(why) => write!(f, "{identity} is not allowed to {act} to {topic}. {why}"),
+            Reason::TopicLevels { levels, most } => write!(
+                f,
+                "The {what} has {} levels; the limit is {}. Use fewer levels, or raise `topic-levels` in `[limits]`.",
+                count(*levels as u64),
+                count(*most as u64)
+            ),
+            Reason::TopicBytes { bytes, most } => write!(
+                f,
+                "The {what} has {} B; the limit is {} B. Use a shorter one, or raise `topic-bytes` in `[limits]`.",
+                count(*bytes as u64),
+                count(*most as u64)
+            ),
+            Reason::Subscriptions { most, asked: None } => write!(
+                f,
+                "The limit of {} in one session is reached. Unsubscribe from some, or raise `subscriptions` in `[limits]`.",
+                plural(*most as u64, "subscription", "subscriptions")
+            ),
+            Reason::Subscriptions { most, asked: Some(asked) } => write!(
+                f,
+                "The client asked for {} subscriptions at once; the limit of one session is {}. Ask for fewer, or \
+                 raise `subscriptions` in `[limits]`.",
+                count(*asked as u64),
+                count(*most as u64)
+            ),
+            Reason::SubscriptionBytes => write!(
+                f,
+                "The subscriptions of {identity} have reached their limit of bytes. Unsubscribe from some, or raise \
+                 `subscription-bytes-per-identity`."
+            ),
+            Reason::Retained(full) => write!(f, "Message not accepted: {full}"),
+            Reason::NotText { at } => write!(
+                f,
+                "The Payload Format Indicator says UTF-8 text, but the payload is not text from byte {} on. Send text, \
+                 or leave the indicator out.",
+                count(*at as u64)
+            ),
+            Reason::Plan(Broken { fault, .. }) => write!(
+                f,
+                "The message from {identity} does not match the plan for {topic}: {fault}. Correct the message, or \
+                 change the planned topic."
+            ),
+            Reason::Filter(error) => write!(f, "{topic} is not a valid topic filter: {error}."),
         }
     }
 }

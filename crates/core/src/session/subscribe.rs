@@ -7,14 +7,14 @@ use moorfall_wire::{
 use super::{
     action::Action,
     checks::check_size,
+    ended::Ended,
     machine::{After, Session},
-    refusal::{Cause, Denied, Refusal},
-    subscribing::{Refused, SLICE, Subscribing, decide, may_subscribe},
+    refusal::{Reason, Refusal},
+    subscribing::{Inner, SLICE, Subscribing, decide, may_subscribe},
 };
 use crate::{
     Granted, Time,
     access::{Access, Act},
-    shown::shown,
 };
 
 impl Session {
@@ -35,15 +35,14 @@ impl Session {
                     lowered.push((filter.clone(), *granted));
                 }
                 Ok(_) => {}
-                Err(denied) => {
-                    let words = format!("the rules have changed: {}", denied.words);
-                    lost = Some(words);
+                Err(reason) => {
+                    lost = Some(reason.refusal(open.access.name(), Act::Subscribe, filter, None));
                     break;
                 }
             }
         }
-        if let Some(words) = lost {
-            return self.fail(now, ReasonCode::NotAuthorized, words);
+        if let Some(lost) = lost {
+            return self.fail(now, Ended::SubscriptionLost(Box::new(lost)));
         }
         for (filter, granted) in lowered {
             self.actions.push_back(Action::Subscribe { filter, granted, send_retained: false });
@@ -63,11 +62,11 @@ impl Session {
             refused: None,
         };
         if count > limit {
-            let words = format!("a session may have {limit} subscriptions at most, and {count} are asked for at once");
-            let denied = Denied::new(ReasonCode::QuotaExceeded, Cause::Limit("subscriptions"), words);
-            subscribing.reasons = vec![self.refusal_code(denied.reason); count];
+            let reason = Reason::Subscriptions { most: limit, asked: Some(count) };
+            subscribing.reasons = vec![self.refusal_code(reason.code(Act::Subscribe)); count];
             let first = subscriptions.first().map_or("", |first| &first.filter);
-            subscribing.refused = Some(Refusal { count: count as u64, ..denied.refusal(Act::Subscribe, first, None) });
+            let refusal = reason.refusal(self.phase.opened().access.name(), Act::Subscribe, first, None);
+            subscribing.refused = Some(Refusal { count: count as u64, ..refusal });
             return self.subscribed(subscribing);
         }
         subscribing.left = subscriptions.into_iter();
@@ -91,23 +90,22 @@ impl Session {
                     self.grant(filter, Granted { options, identifier: subscribing.identifier })
                 }
                 refused => {
-                    let topic = shown(&filter).into_owned();
-                    let (reason, denied) = match refused {
-                        Err(denied) => (denied.reason, Some(denied)),
-                        Ok(Err((inner, decision))) if subscribing.refused.is_none() => {
-                            let Some(open) = self.phase.open() else { return true };
-                            let denied = Denied::by_rules(&open.access, inner.request(), &decision);
-                            (denied.reason, Some(denied))
+                    let Some(open) = self.phase.open() else { return true };
+                    let (code, reason) = match refused {
+                        Err(reason) => (reason.code(Act::Subscribe), Some(reason)),
+                        Ok(Err(inner)) if subscribing.refused.is_none() => {
+                            (ReasonCode::NotAuthorized, Some(Reason::rules(&open.access, inner.request())))
                         }
                         Ok(_) => (ReasonCode::NotAuthorized, None),
                     };
-                    match (&mut subscribing.refused, denied) {
+                    match (&mut subscribing.refused, reason) {
                         (Some(refused), _) => refused.count += 1,
-                        (first @ None, denied) => {
-                            *first = denied.map(|denied| denied.refusal(Act::Subscribe, &topic, None));
+                        (first @ None, reason) => {
+                            let name = open.access.name();
+                            *first = reason.map(|reason| reason.refusal(name, Act::Subscribe, &filter, None));
                         }
                     }
-                    self.refusal_code(reason)
+                    self.refusal_code(code)
                 }
             };
             subscribing.reasons.push(reason);
@@ -124,7 +122,7 @@ impl Session {
 
     fn subscribed(&mut self, subscribing: Subscribing) {
         let Subscribing { arrived, packet_id, reasons, refused, .. } = subscribing;
-        let reason_string = refused.as_ref().and_then(|refused| self.problem_string(&refused.words));
+        let reason_string = refused.as_ref().and_then(|refused| self.problem_string(refused));
         let properties = SubAckProperties { reason_string, ..SubAckProperties::default() };
         self.answer(Packet::SubAck(SubAck { packet_id, properties, reasons }));
         if let Some(refused) = refused {
@@ -141,20 +139,17 @@ impl Session {
         }
     }
 
-    fn check_subscription(&self, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
+    fn check_subscription(&self, filter: &TopicFilter) -> Result<Result<QoS, Inner>, Reason> {
         let open = self.phase.opened();
-        check_size(filter, &self.limits, ReasonCode::TopicFilterInvalid)?;
+        check_size(filter, &self.limits)?;
         let limit = self.limits.subscriptions;
         let known = &open.state.subscriptions;
         let is_new = !known.contains(filter);
         if known.len() >= limit && is_new {
-            let words = format!("a session may have {limit} subscriptions at most");
-            return Err(Denied::new(ReasonCode::QuotaExceeded, Cause::Limit("subscriptions"), words));
+            return Err(Reason::Subscriptions { most: limit, asked: None });
         }
         if is_new && !known.has_room(filter) {
-            let words = format!("the subscriptions of {} are as many bytes as they may be", open.access.name());
-            let cause = Cause::Limit("subscription-bytes-per-identity");
-            return Err(Denied::new(ReasonCode::QuotaExceeded, cause, words));
+            return Err(Reason::SubscriptionBytes);
         }
         decide(&open.access, filter)
     }

@@ -2,25 +2,21 @@
 
 use moorfall_wire::{PacketId, QoS, ReasonCode, Subscription, TopicFilter, VariableInt};
 
-use super::refusal::{Cause, Denied, Refusal};
+use super::refusal::{Reason, Refusal};
 use crate::{
     Time,
     access::{Access, Decision, Request},
-    shown::shown,
 };
 
-/// Whether the rules grant a filter; of a shared subscription, the filter behind the group.
+/// Whether the rules grant a filter; of a shared subscription, the filter behind the share name.
 ///
 /// Gives the highest QoS that they grant.
-pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, Denied> {
-    let decided = decide(access, filter)?;
-    decided.map_err(|(request, decision)| Denied::by_rules(access, request.request(), &decision))
+pub(super) fn may_subscribe(access: &Access, filter: &TopicFilter) -> Result<QoS, Reason> {
+    decide(access, filter)?.map_err(|inner| Reason::rules(access, inner.request()))
 }
 
-/// What is refused by the rules, and how; it is put into words only where it is told.
-pub(super) type Refused = (Inner, Decision);
-
-/// A filter, or the one behind the group of a shared subscription.
+/// A filter, or the one behind the share name of a shared subscription. Why the rules refuse it costs more to find out
+/// than that they do, so it is done for the first of many.
 pub(super) struct Inner(TopicFilter);
 
 impl Inner {
@@ -29,18 +25,15 @@ impl Inner {
     }
 }
 
-pub(super) fn decide(access: &Access, filter: &TopicFilter) -> Result<Result<QoS, Refused>, Denied> {
+pub(super) fn decide(access: &Access, filter: &TopicFilter) -> Result<Result<QoS, Inner>, Reason> {
     let inner = match filter.shared() {
         None => None,
         Some(Ok((_, inner))) => Some(inner),
-        Some(Err(error)) => {
-            let words = format!("{}: {error}", shown(filter));
-            return Err(Denied::new(ReasonCode::TopicFilterInvalid, Cause::Filter, words));
-        }
+        Some(Err(error)) => return Err(Reason::Filter(error)),
     };
     Ok(match access.decide(Request::Subscribe { filter: inner.as_ref().unwrap_or(filter) }) {
         Decision::Allowed { highest_qos, .. } => Ok(highest_qos),
-        decision => Err((Inner(inner.unwrap_or_else(|| filter.clone())), decision)),
+        _ => Err(Inner(inner.unwrap_or_else(|| filter.clone()))),
     })
 }
 
@@ -55,6 +48,6 @@ pub(super) struct Subscribing {
     pub(super) identifier: Option<VariableInt>,
     pub(super) left: std::vec::IntoIter<Subscription>,
     pub(super) reasons: Vec<ReasonCode>,
-    /// The first one in words, and how many there were.
+    /// The first one, and how many there were.
     pub(super) refused: Option<Refusal>,
 }

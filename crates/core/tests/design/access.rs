@@ -26,7 +26,7 @@ fn subscribes(access: &Access, filter: &str) -> Decision {
 }
 
 fn explain(access: &Access, topic: &str, qos: QoS, retain: bool) -> String {
-    access.explain(Request::Publish { topic: &topic.parse().unwrap(), qos, retain })
+    access.explain(Request::Publish { topic: &topic.parse().unwrap(), qos, retain }).to_string()
 }
 
 #[test]
@@ -52,13 +52,13 @@ fn a_cohort_publishes_below_its_own_name_and_reach() {
 
 #[test]
 fn a_rule_that_denies_wins_wherever_it_stands() {
-    let rule = |name: &str, effect: &str, topic: &str| {
+    let rule = |name: &str, key: &str, topic: &str| {
         format!(
-            "[[rules]]\nname = \"{name}\"\neffect = \"{effect}\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\n\
+            "[[rules]]\nname = \"{name}\"\nwho = \"everyone\"\n{key} = [\"publish\", \"subscribe\"]\n\
              topics = [\"{topic}\"]\n"
         )
     };
-    let (all, gates) = (rule("all", "allow", "harrowmere/#"), rule("gates", "deny", "harrowmere/+/gate"));
+    let (all, gates) = (rule("all", "may", "harrowmere/#"), rule("gates", "never", "harrowmere/+/gate"));
     for (text, denying) in [(format!("{all}{gates}"), 1), (format!("{gates}{all}"), 0)] {
         let anyone = policy(&format!("name = \"a\"\n{text}")).bind(&identity("anyone", &[]), "c").unwrap();
         let gate = "harrowmere/kettle-weir/gate";
@@ -67,7 +67,7 @@ fn a_rule_that_denies_wins_wherever_it_stands() {
         assert!(
             may_publish(&anyone, "harrowmere/kettle-weir/stage") && subscribes(&anyone, "harrowmere/#").is_allowed()
         );
-        assert!(explain(&anyone, gate, QoS::AtMostOnce, false).ends_with("rule `gates` denies it"));
+        assert!(explain(&anyone, gate, QoS::AtMostOnce, false).ends_with("rule `gates` denies it."));
         assert!(anyone.withholds(&gate.parse().unwrap()) && !anyone.may_receive(&gate.parse().unwrap()));
     }
 }
@@ -84,7 +84,9 @@ fn limits_of_a_rule_hold() {
     assert!(!may_publish(&desk, "harrowmere/gorge/Kettle Weir/gate/target"), "no station of this name");
     assert_eq!(
         explain(&desk, target, QoS::ExactlyOnce, true),
-        format!("duty-desk may not publish to {target} like this: rule `desk-moves-gates` allows it up to QoS 1")
+        format!(
+            "duty-desk is not allowed to publish to {target} at QoS 2. Rule `desk-moves-gates` allows QoS 1 at most."
+        )
     );
 }
 
@@ -98,10 +100,10 @@ fn a_filter_is_granted_when_nothing_outside_could_match() {
     assert!(!desk.withholds(&"harrowmere/gorge/kettle-weir/pump-1/power".parse().unwrap()));
     let weir = access("kettle-weir");
     assert_eq!(
-        weir.explain(Request::Subscribe { filter: &"harrowmere/gorge/+/gate/target".parse().unwrap() }),
-        "kettle-weir may not subscribe to harrowmere/gorge/+/gate/target: no rule allows all of it, for instance \
-         harrowmere/gorge/anything/gate/target; kettle-weir may subscribe harrowmere/gorge/kettle-weir/gate/target \
-         (rule `stations-obey`)"
+        weir.explain(Request::Subscribe { filter: &"harrowmere/gorge/+/gate/target".parse().unwrap() }).to_string(),
+        "kettle-weir is not allowed to subscribe to harrowmere/gorge/+/gate/target: no rule allows all of it, for \
+         example harrowmere/gorge/anything/gate/target. kettle-weir can subscribe to \
+         harrowmere/gorge/kettle-weir/gate/target (rule `stations-obey`)."
     );
 }
 
@@ -145,11 +147,14 @@ fn a_value_that_would_change_a_topic_lets_nobody_in() {
     let error = policy.bind(&identity("sluice", &[("kind", "station"), ("reach", "gorge/#")]), "c").unwrap_err();
     assert_eq!(
         error.to_string(),
-        "the value of {attr.reach} holds '/', which rule `stations-report` can't put into a topic level"
+        "Rule `stations-report` can't be applied: the value of {attr.reach} contains '/', which is not allowed in a \
+         topic \
+         level. Change the value or the rule."
     );
     let other = identity("sluice", &[("kind", "model"), ("reach", "gorge/#")]);
     assert!(policy.bind(&other, "c").is_ok(), "no rule with it is about this identity");
-    let text = "name = \"a\"\n[[rules]]\nname = \"own\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"c/{client_id}\"]";
+    let text = "name = \"a\"\n[[rules]]\nname = \"own\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = \
+                [\"c/{client_id}\"]";
     assert!(super::policy(text).bind(&identity("x", &[]), "one+two").is_err());
 }
 
@@ -166,9 +171,9 @@ fn an_explanation_says_of_each_rule_what_became_of_it() {
     let sentence = explain(&weir, "harrowmere/gorge/nine-arches/status", QoS::AtMostOnce, true);
     assert_eq!(
         sentence,
-        "kettle-weir may not publish to harrowmere/gorge/nine-arches/status: no rule allows it; kettle-weir may \
-         publish harrowmere/gorge/kettle-weir/stage/level (rule `stations-report`), \
-         harrowmere/gorge/kettle-weir/status (rule `stations-report`)"
+        "kettle-weir is not allowed to publish to harrowmere/gorge/nine-arches/status: no rule allows it. kettle-weir \
+         can publish to harrowmere/gorge/kettle-weir/stage/level (rule `stations-report`) and \
+         harrowmere/gorge/kettle-weir/status (rule `stations-report`)."
     );
 }
 
@@ -180,8 +185,8 @@ fn rule() -> impl Strategy<Value = String> {
     let who = prop::sample::select(vec!["\"everyone\"", "{ identity = \"a\" }", "{ cohort = \"some\" }"]);
     let act = prop::sample::select(vec!["\"publish\"", "\"subscribe\"", "\"publish\", \"subscribe\""]);
     (levels, who, act, prop::bool::weighted(0.3)).prop_map(|(topics, who, act, deny)| {
-        let effect = if deny { "deny" } else { "allow" };
-        format!("who = {who}\nmay = [{act}]\neffect = \"{effect}\"\ntopics = [\"{topics}\"]\n")
+        let key = if deny { "never" } else { "may" };
+        format!("who = {who}\n{key} = [{act}]\ntopics = [\"{topics}\"]\n")
     })
 }
 
@@ -193,7 +198,8 @@ proptest! {
         name in "[ab]",
         reach in prop::option::of("(a|gorge)"),
     ) {
-        let mut text = "name = \"t\"\n[levels.word]\none-of = [\"one\", \"a\"]\n[cohorts.some]\nwhere = 'has(attr.reach)'\n".to_owned();
+        let mut text = "name = \"t\"\n[levels.word]\none-of = [\"one\", \"a\"]\n[cohorts.some]\nwhere = \
+                        'has(attr.reach)'\n".to_owned();
         for (index, rule) in rules.iter().enumerate() {
             text.push_str(&format!("[[rules]]\nname = \"r{index}\"\n{rule}"));
         }

@@ -1,6 +1,6 @@
 //! What is read, what is wrong, and what changes.
 
-use moorfall_core::blueprint::{Blueprint, Effect, Kind, Severity, Source, SourceFile, Who, diff};
+use moorfall_core::blueprint::{Blueprint, Kind, Severity, Source, SourceFile, Verdict, Who, diff};
 
 use super::CATCHMENT;
 
@@ -16,7 +16,7 @@ fn a_whole_blueprint_is_read() {
     let blueprint = Blueprint::parse(CATCHMENT).unwrap();
     assert_eq!((&*blueprint.name, blueprint.levels.len(), blueprint.topics.len()), ("harrowmere", 3, 4));
     assert_eq!(blueprint.rules[0].who, Who::Cohort("stations".into()));
-    assert_eq!(blueprint.rules[5].effect, Effect::Deny);
+    assert_eq!(blueprint.rules[5].verdict, Verdict::Deny);
     assert_eq!(blueprint.topics[0].cadence.unwrap().as_secs(), 900);
     assert_eq!(blueprint.rules[3].limits.rate.unwrap().to_string(), "2/m");
     assert_eq!(blueprint.lint(), []);
@@ -34,49 +34,56 @@ fn faults_are_pointed_at() {
         (
             "who = { identity = \"duty-desk\" }\nmay = [\"subscribe\"]",
             "who = \"all\"\nmay = [\"subscribe\"]",
-            "`all` is nobody; write { identity",
+            "`all` does not name anybody; write { identity",
             "\"all\"",
         ),
-        ("{ identity = \"contractor-pumps\" }", "{ identity = \"x\", cohort = \"stations\" }", "not clear who", "{ id"),
-        ("{ identity = \"contractor-pumps\" }", "{ person = \"x\" }", "`person` does not say who", "{ person"),
+        (
+            "{ identity = \"contractor-pumps\" }",
+            "{ identity = \"x\", cohort = \"stations\" }",
+            "must name one identity",
+            "{ id",
+        ),
+        ("{ identity = \"contractor-pumps\" }", "{ person = \"x\" }", "`person` is not allowed here", "{ person"),
         (
             "{identity}/gate/target",
             "{name}/gate/target",
-            "`{name}` is not known; write {identity}, {client_id}, {attr.NAME} or a level: {pump}, {reach}, {station}",
+            "`{name}` is unknown; write {identity}, {client_id}, {attr.NAME} or a level: {pump}, {reach}, {station}",
             "\"harrowmere/{attr",
         ),
         (
             "{pump}/power\"]",
             "x-{pump}/power\"]",
-            "`{pump}` is a level, so it has to stand alone",
+            "`{pump}` is a named level, so it must be alone",
             "\"harrowmere/meadows",
         ),
         ("meadows/{station}/{pump}/power\"]", "meadows/#/{pump}\"]", "is not a topic filter", "\"harrowmere/meadows"),
         ("[\"publish\", \"subscribe\"]", "[\"write\"]", "unknown variant `write`", "\"write\""),
-        ("may = [\"publish\", \"subscribe\"]", "may = []", "`may` names no act", "[]"),
+        ("may = [\"publish\", \"subscribe\"]", "may = []", "`may` is empty", "[]"),
         ("may = [\"publish\", \"subscribe\"]", "might = []", "unknown field `might`", "might"),
         ("attr.kind == \"station\"'", "attr.kind = \"station\"'", "compare with ==", "="),
         ("pattern = \"[a-z]+(-[a-z]+)*\"", "pattern = \"[a-z\"", "not a regular expression: unclosed", "\"[a-z"),
         ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = []", "`one-of` is empty", "[]"),
-        ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = [\"a/b\"]", "`a/b` can't stand in one level", "["),
+        ("one-of = [\"pump-1\", \"pump-2\"]", "one-of = [\"a/b\"]", "`a/b` is not a valid topic level", "["),
         ("{reach}/{station}/status", "{stretch}/{station}/status", "there is no level `stretch`", "\"harrow"),
-        ("harrowmere/{reach}/{station}/status", "harrowmere/+/status", "not a path of topics", "\"harrow"),
-        ("type = \"object\"", "type = \"thing\"", "not a JSON Schema", "{ type"),
-        ("payload = \"number\"", "payload = \"xml\"", "there is no payload form `xml`; write json", "\"xml\""),
+        ("harrowmere/{reach}/{station}/status", "harrowmere/+/status", "is not a valid path", "\"harrow"),
+        ("type = \"object\"", "type = \"thing\"", "invalid JSON Schema", "{ type"),
+        ("payload = \"number\"", "payload = \"xml\"", "`xml` is not a payload type; write json", "\"xml\""),
         ("qos = 1", "qos = 3", "there is no QoS 3; write 0, 1 or 2", "3"),
         ("cadence = \"15m\"", "cadence = \"often\"", "`often` is not a time; write a number with s, m", "\"often"),
         ("rate = \"2/m\"", "rate = \"2\"", "`2` is not a rate", "\"2\""),
-        ("effect = \"deny\"", "effect = \"deny\"\nrate = \"1/s\"", "a rule that denies has no highest QoS", "\"1/s"),
+        ("never = ", "rate = \"1/s\"\nnever = ", "a rule that denies has no highest QoS", "\"1/s"),
+        ("never = ", "effect = \"deny\"\nmay = ", "write `never` instead of `may`", "\"deny"),
+        ("never = ", "may = [\"publish\"]\nnever = ", "can't have both `may` and `never`", "["),
         (
             "can = \"subscribe\"",
             "can = \"subscribe\"\ncannot = \"publish\"",
-            "says either `can` or `cannot`",
+            "needs either `can` or `cannot`",
             "\"the-desk",
         ),
         (
             "name = \"stations-obey\"",
             "name = \"stations-report\"",
-            "two rules are named `stations-report`",
+            "two rules have the name `stations-report`",
             "\"stations-report",
         ),
         ("name = \"harrowmere\"", "", "the blueprint has no name", ""),
@@ -110,69 +117,73 @@ fn a_folder_of_files_is_one_blueprint() {
     assert_eq!(findings[0].file, "2-rest.toml");
     let twice = Source::new([file("a.toml", CATCHMENT), file("b.toml", levels)]);
     let findings = Blueprint::read(twice).unwrap_err();
-    assert!(findings.iter().any(|finding| finding.message == "the blueprint has a name already"), "{findings:?}");
-    assert!(findings.iter().any(|finding| finding.message == "there is a level `reach` already"), "{findings:?}");
+    assert!(findings.iter().any(|finding| finding.message == "the blueprint already has a name"), "{findings:?}");
+    assert!(findings.iter().any(|finding| finding.message == "the level `reach` is defined twice"), "{findings:?}");
 }
 
 #[test]
 fn what_is_probably_not_meant_is_said() {
     for (from, to, message, remedy) in [
-        ("{station}/status\"\npayload", "{station}/status/\"\npayload", "make a level that is empty", "extra slash"),
-        ("{station}/gate/target\"\n\n", "{station}/gate target\"\n\n", "holds a space", "hyphen"),
+        ("{station}/status\"\npayload", "{station}/status/\"\npayload", "create an empty level", "extra slash"),
+        ("{station}/gate/target\"\n\n", "{station}/gate target\"\n\n", "contains a space", "hyphen"),
         (
             "\"harrowmere/{reach}/{station}/gate/target\"\n\n",
             "\"$harrowmere/{reach}/{station}/gate/target\"\n\n",
             "begin with $",
             "another first level",
         ),
-        ("{station}/gate/target\"\n\n", "{station}/a/b/c/d/e/f/g/h/i/j\"\n\n", "13 levels", "12 are plenty"),
-        ("[levels.pump]", "[levels.sluice]\n[levels.pump]", "uses the level `sluice`", "leave it out"),
+        ("{station}/gate/target\"\n\n", "{station}/a/b/c/d/e/f/g/h/i/j\"\n\n", "13 levels", "12 should be enough"),
+        ("[levels.pump]", "[levels.sluice]\n[levels.pump]", "uses the level `sluice`", "remove it"),
         (
             "[cohorts.stations]",
             "[cohorts.models]\nwhere = 'true'\n[cohorts.stations]",
-            "about the cohort `models`",
+            "uses the cohort `models`",
             "use it",
         ),
         (
             "[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
-            "[[topics]]\npath = \"harrowmere/{reach}/{station}/{pump}/position\"\n[[topics]]\npath = \"harrowmere/{reach}/{station}/pump-1/{station}\"",
-            "holds some of the same topics, for instance harrowmere/gorge/{station}/pump-1/p",
+            "[[topics]]\npath = \"harrowmere/{reach}/{station}/{pump}/position\"\n[[topics]]\npath = \
+             \"harrowmere/{reach}/{station}/pump-1/{station}\"",
+            "covers some of the same topics, for example harrowmere/gorge/{station}/pump-1/p",
             "planned once",
         ),
         (
             "[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
-            "[levels.main-pump]\none-of = [\"pump-1\"]\n[[topics]]\npath = \"harrowmere/{reach}/{station}/{main-pump}/power\"\n[[topics]]\npath = \"harrowmere/{reach}/{station}/gate/target\"",
-            "is the same and more, so this is never used",
-            "leave one of them out",
+            "[levels.main-pump]\none-of = [\"pump-1\"]\n[[topics]]\npath = \
+             \"harrowmere/{reach}/{station}/{main-pump}/power\"\n[[topics]]\npath = \
+             \"harrowmere/{reach}/{station}/gate/target\"",
+            "covers all of this, so it is never used",
+            "remove one of them",
         ),
         (
             "\"harrowmere/{attr.reach}/{identity}/gate/target\"",
             "\"harrowmere/{attr.reach}/{identity}/Gate/target\"",
-            "`Gate` is elsewhere spelled `gate`",
-            "the same everywhere",
+            "`Gate` is spelled `gate` elsewhere",
+            "use one spelling",
         ),
         (
             "\"harrowmere/{attr.reach}/{identity}/gate/target\"",
             "\"harrowmere/{attr.reach}/{identity}/sluice/target\"",
-            "no planned topic is within",
+            "no planned topic matches",
             "missing or misspelled",
         ),
         (
             "\"harrowmere/{attr.reach}/{identity}/status\"",
             "\"harrowmere/{identity}/{attr.reach}/status\"",
             "the identity at level 2, where the plan has {reach}",
-            "put {identity} where",
+            "use {identity} where",
         ),
         (
             "\"harrowmere/{attr.reach}/{identity}/status\"",
             "\"harrowmere/{attr.reach}/{identity}/#\"",
-            "also allows publishing what is not planned, for instance to harrowmere/anything/anything",
+            "also allows publishing to topics that are not planned, for example harrowmere/anything/anything",
             "with {identity}",
         ),
         (
-            "who = { identity = \"contractor-pumps\" }\nmay = [\"publish\", \"subscribe\"]\ntopics = [\"harrowmere/meadows/{station}/{pump}/power\"]",
+            "who = { identity = \"contractor-pumps\" }\nmay = [\"publish\", \"subscribe\"]\ntopics = \
+             [\"harrowmere/meadows/{station}/{pump}/power\"]",
             "who = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"#\"]",
-            "allows everything to everyone",
+            "allows everybody to use every topic",
             "name the topics",
         ),
     ] {
@@ -209,7 +220,7 @@ fn changes_are_told_in_the_design_s_own_terms() {
         let field = &changes[change].fields[0];
         (&*field.field, &*field.before, &*field.after)
     };
-    assert_eq!(field(0), ("cadence", "900 s", "300 s"));
+    assert_eq!(field(0), ("cadence", "15 min", "5 min"));
     assert_eq!(field(3), ("rate", "2/m", ""));
     let limited = CATCHMENT.replace("name = \"stations-obey\"", "name = \"stations-obey\"\nhighest-qos = 1");
     let changes = diff(&old, &Blueprint::parse(&limited).unwrap());

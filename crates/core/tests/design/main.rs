@@ -76,9 +76,8 @@ may = ["publish", "subscribe"]
 topics = ["harrowmere/meadows/{station}/{pump}/power"]
 [[rules]]
 name = "nobody-reads-the-contractor"
-effect = "deny"
 who = { identity = "duty-desk" }
-may = ["subscribe"]
+never = ["subscribe"]
 topics = ["harrowmere/+/+/pump-2/#"]
 
 [[proofs]]

@@ -39,15 +39,15 @@ fn what_a_message_breaks_is_said() {
         policy
             .plan()
             .check(place, qos, retain, payload.as_bytes())
-            .map(|broken| (broken.breach, broken.words, broken.refused))
+            .map(|broken| (broken.fault.breach(), broken.fault.to_string(), broken.refused))
     };
     let level = "harrowmere/gorge/kettle-weir/stage/level";
     let (qos0, qos1) = (QoS::AtMostOnce, QoS::AtLeastOnce);
     assert_eq!(check(level, qos1, false, r#"{"m": 1.83}"#), None);
     for (payload, words) in [
-        ("1.83", "not of the schema: 1.83 is not of type"),
+        ("1.83", "violates the schema: 1.83 is not of type"),
         ("{", "not JSON: EOF"),
-        (r#"{"m": "high"}"#, "not of the schema at /m: \"high\" is not of type"),
+        (r#"{"m": "high"}"#, "violates the schema at /m: \"high\" is not of type"),
         (r#"{"m": -2}"#, "at /m: -2 is less than"),
     ] {
         let (breach, said, refused) = check(level, qos1, false, payload).unwrap();
@@ -55,7 +55,7 @@ fn what_a_message_breaks_is_said() {
         assert!(said.contains(words), "{said}");
     }
     let (breach, words, _) = check(level, qos0, false, r#"{"m": 1}"#).unwrap();
-    assert_eq!((breach, &*words), (Breach::QoS, "the message has QoS 0; QoS 1 is planned"));
+    assert_eq!((breach, &*words), (Breach::QoS, "it has QoS 0, and QoS 1 is planned"));
     assert_eq!(check(level, qos1, true, r#"{"m": 1}"#).unwrap().0, Breach::Retention);
     let status = "harrowmere/gorge/kettle-weir/status";
     let (breach, _, refused) = check(status, qos1, false, "online").unwrap();
@@ -64,7 +64,7 @@ fn what_a_message_breaks_is_said() {
     assert_eq!(check(status, qos0, true, ""), None, "the retained message is cleared");
     let text = "name = \"a\"\n[[topics]]\npath = \"gate/position\"\npayload = \"json\"\nretained = \"required\"\n";
     let json = super::policy(text);
-    let empty = |retain| json.plan().check(0, qos0, retain, b"").map(|broken| broken.breach);
+    let empty = |retain| json.plan().check(0, qos0, retain, b"").map(|broken| broken.fault.breach());
     assert_eq!((empty(true), empty(false)), (None, Some(Breach::Payload)), "only what clears is of every form");
     let power = "harrowmere/meadows/withy-drain/pump-2/power";
     assert_eq!(check(power, qos0, false, " 37.5 "), None);

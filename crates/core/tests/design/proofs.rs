@@ -15,7 +15,7 @@ fn proof(text: &str) -> (bool, String) {
     let rules = CATCHMENT.split("[[proofs]]").next().unwrap();
     let policy = policy(&format!("{rules}[[proofs]]\nname = \"p\"\n{text}"));
     let result = prove(&policy, &population()).remove(0);
-    (result.holds, result.words)
+    (result.holds, result.fault.map_or_else(String::new, |fault| fault.to_string()))
 }
 
 #[test]
@@ -32,7 +32,7 @@ fn what_holds_is_proved() {
     );
     assert_eq!(
         results[2].statement,
-        "cohort stations cannot publish harrowmere/{reach}/elsewhere/#, harrowmere/{reach}/{station}/gate/#"
+        "cohort stations cannot publish to harrowmere/{reach}/elsewhere/#, harrowmere/{reach}/{station}/gate/#"
     );
     assert!(results[0].line > 60, "{}", results[0].line);
 }
@@ -42,23 +42,26 @@ fn what_does_not_hold_is_refuted_by_an_example() {
     for (text, words) in [
         (
             "who = { cohort = \"stations\" }\ncannot = \"publish\"\ntopics = [\"harrowmere/+/nine-arches/#\"]",
-            "nine-arches can publish harrowmere/gorge/nine-arches/stage/level: rule `stations-report` allows it",
+            "nine-arches can publish to harrowmere/gorge/nine-arches/stage/level: rule `stations-report` allows it.",
         ),
         (
             "who = { identity = \"duty-desk\" }\ncan = \"subscribe\"\ntopics = [\"harrowmere/gorge/#\"]",
-            "duty-desk cannot subscribe harrowmere/gorge/anything/pump-2: rule `nobody-reads-the-contractor` denies it",
+            "duty-desk cannot subscribe to harrowmere/gorge/anything/pump-2: rule `nobody-reads-the-contractor` denies it.",
         ),
         (
-            "who = { identity = \"duty-desk\" }\ncan = \"publish\"\nqos = 2\ntopics = [\"harrowmere/{reach}/{station}/gate/target\"]",
-            "duty-desk cannot publish harrowmere/gorge/{station}/gate/target: no rule allows it",
+            "who = { identity = \"duty-desk\" }\ncan = \"publish\"\nqos = 2\ntopics = \
+             [\"harrowmere/{reach}/{station}/gate/target\"]",
+            "duty-desk cannot publish to harrowmere/gorge/{station}/gate/target: no rule allows it.",
         ),
         (
             "who = { identity = \"nobody\" }\ncannot = \"publish\"\ntopics = [\"#\"]",
-            "there is no identity nobody; make it, or give its attributes in the proof: who = { identity = \"nobody\", attributes = { … } }",
+            "There is no identity nobody. Create it, or give its attributes in the proof: who = { identity = \
+             \"nobody\", attributes = { … } }",
         ),
         (
             "who = \"everyone\"\ncannot = \"subscribe\"\ntopics = [\"harrowmere/meadows/+/pump-1/#\"]",
-            "contractor-pumps can subscribe harrowmere/meadows/{station}/pump-1/power: rule `pumps-are-the-contractor-s` allows it",
+            "contractor-pumps can subscribe to harrowmere/meadows/{station}/pump-1/power: rule \
+             `pumps-are-the-contractor-s` allows it.",
         ),
     ] {
         assert_eq!(proof(text), (false, words.into()), "{text}");
@@ -79,7 +82,10 @@ fn an_identity_that_does_not_exist_can_be_spoken_of() {
     assert!(!proof(&format!("{who}\ncannot = \"publish\"\ntopics = [\"harrowmere/tidal/#\"]")).0);
     let (holds, words) =
         proof("who = { cohort = \"gorge-stations\" }\ncan = \"publish\"\ntopics = [\"harrowmere/{attr.basin}/x\"]");
-    assert_eq!((holds, &*words), (false, "kettle-weir lacks an attribute in `harrowmere/{attr.basin}/x`"));
+    assert_eq!(
+        (holds, &*words),
+        (false, "kettle-weir does not have an attribute that `harrowmere/{attr.basin}/x` needs.")
+    );
 }
 
 /// What a proof comes to under these rules, of these identities; some are tied to a client identifier.
@@ -89,7 +95,7 @@ fn proved(rules: &str, proof: &str, identities: &[&str], tied: &[(&str, &str)]) 
     let tied = tied.iter().map(|(name, client)| (Arc::from(*name), (*client).to_owned())).collect();
     let population = Population { identities: &identities, tied: &tied, is_over: &|| false };
     let result = prove_within(&policy(&text), population).remove(0);
-    (result.holds, result.words)
+    (result.holds, result.fault.map_or_else(String::new, |fault| fault.to_string()))
 }
 
 const OWN: &str = "[[rules]]\nname = \"own\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"{client_id}/x\"]";
@@ -98,7 +104,7 @@ const OWN: &str = "[[rules]]\nname = \"own\"\nwho = \"everyone\"\nmay = [\"publi
 fn a_client_identifier_is_any_that_a_client_may_give() {
     let secret = "who = \"everyone\"\ncannot = \"publish\"\ntopics = [\"secret/x\"]";
     let (holds, words) = proved(OWN, secret, &["n"], &[]);
-    assert_eq!((holds, &*words), (false, "n can publish secret/x: rule `own` allows it"));
+    assert_eq!((holds, &*words), (false, "n can publish to secret/x: rule `own` allows it."));
     let of_n = "who = { identity = \"n\" }\ncannot = \"publish\"\ntopics = [\"secret/x\"]";
     assert!(proved(OWN, of_n, &["n"], &[("n", "gate-1")]).0, "it may only be gate-1");
     assert!(!proved(OWN, of_n, &["n"], &[("n", "secret")]).0);
@@ -109,7 +115,7 @@ fn a_client_identifier_is_any_that_a_client_may_give() {
     assert!(!proved(OWN, not_all, &["n"], &[]).0);
     // What is denied to each by its own identifier is denied to nobody by another's.
     let denied = "[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"#\"]\n\
-        [[rules]]\nname = \"not-own\"\neffect = \"deny\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"{client_id}/x\"]";
+        [[rules]]\nname = \"not-own\"\nwho = \"everyone\"\nnever = [\"publish\"]\ntopics = [\"{client_id}/x\"]";
     assert!(!proved(denied, secret, &["n"], &[]).0);
     let own = "who = \"everyone\"\ncannot = \"publish\"\ntopics = [\"{client_id}/x\"]";
     assert_eq!(proved(denied, own, &["n"], &[]), (true, String::new()));
@@ -117,21 +123,23 @@ fn a_client_identifier_is_any_that_a_client_may_give() {
 
 #[test]
 fn someone_who_is_not_known_yet_is_in_no_cohort_by_a_name() {
-    let rules = "[cohorts.any]\nwhere = \"identity == 'anyone'\"\n[[rules]]\nname = \"any\"\nwho = { cohort = \"any\" }\n\
+    let rules = "[cohorts.any]\nwhere = \"identity == 'anyone'\"\n[[rules]]\nname = \"any\"\nwho = { cohort = \"any\" \
+                 }\n\
         may = [\"publish\"]\ntopics = [\"x\"]";
     let nobody = "who = \"everyone\"\ncannot = \"publish\"\ntopics = [\"x\"]";
     assert!(proved(rules, nobody, &[], &[]).0);
     assert!(!proved(rules, nobody, &["anyone"], &[]).0);
     let all = "[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\"]\ntopics = [\"x\"]";
     let (_, words) = proved(all, nobody, &[], &[]);
-    assert_eq!(words, "an identity that is not known yet can publish x: rule `all` allows it");
+    assert_eq!(words, "an identity that does not exist yet can publish to x: rule `all` allows it.");
 }
 
 #[test]
 fn what_begins_with_a_dollar_is_reached_by_those_who_name_it_alone() {
     let rule = |first: &str| {
         format!(
-            "[levels.free]\n[levels.one]\none-of = [\"$d\", \"a\"]\n[levels.some]\npattern = \".*\"\n[[rules]]\nname = \"r\"\nwho = \"everyone\"\n\
+            "[levels.free]\n[levels.one]\none-of = [\"$d\", \"a\"]\n[levels.some]\npattern = \".*\"\n[[rules]]\nname \
+             = \"r\"\nwho = \"everyone\"\n\
              may = [\"publish\"]\ntopics = [\"{first}/x\"]"
         )
     };
@@ -169,10 +177,11 @@ fn an_empty_value_is_an_empty_level() {
 fn what_a_proof_about_subscribing_does_not_mean_is_refused() {
     for more in ["qos = 1", "retained = true"] {
         let text = format!(
-            "name = \"a\"\n[[proofs]]\nname = \"it\"\nwho = \"everyone\"\ncannot = \"subscribe\"\ntopics = [\"x\"]\n{more}"
+            "name = \"a\"\n[[proofs]]\nname = \"it\"\nwho = \"everyone\"\ncannot = \"subscribe\"\ntopics = \
+             [\"x\"]\n{more}"
         );
         let findings = Blueprint::parse(&text).unwrap_err();
-        assert!(findings[0].to_string().contains("are about publishing"), "{}", findings[0]);
+        assert!(findings[0].to_string().contains("are only for proofs about publishing"), "{}", findings[0]);
     }
 }
 
@@ -190,5 +199,8 @@ fn proofs_that_take_too_long_do_not_hold() {
         "name = \"a\"\n{OWN}\n[[proofs]]\nname = \"it\"\nwho = \"everyone\"\ncannot = \"subscribe\"\ntopics = [\"x\"]"
     );
     let result = prove_within(&policy(&text), population).remove(0);
-    assert!(!result.holds && result.words.contains("takes too long"), "{result:?}");
+    assert!(
+        !result.holds && result.fault.as_ref().map_or_else(String::new, ToString::to_string).contains("takes too long"),
+        "{result:?}"
+    );
 }

@@ -170,7 +170,7 @@ fn silence_longer_than_one_and_a_half_keep_alives_ends_the_connection() {
         assert!(world.is_open(gauge), "a ping counts as life");
         world.advance(Duration::from_secs(1));
         assert!(!world.is_open(gauge));
-        assert!(world.ending(gauge).contains("nothing was heard for 30 s"), "{}", world.ending(gauge));
+        assert!(world.ending(gauge).contains("Keep Alive timeout: no packet for 30 s"), "{}", world.ending(gauge));
     });
 }
 
@@ -191,7 +191,7 @@ fn a_second_connection_takes_over_and_the_first_is_told() {
     let mut world = World::default();
     let first = world.open(connect("kettle-weir", ProtocolVersion::V5));
     let second = world.open(connect("kettle-weir", ProtocolVersion::V5));
-    assert!(closed(&world.events(first)).contains("session taken over (0x8E)"));
+    assert!(closed(&world.events(first)).contains("Session taken over, 0x8E"));
     assert!(world.is_open(second) && !world.is_open(first));
 }
 
@@ -293,7 +293,9 @@ fn what_the_rules_refuse_is_said_in_5_0_and_recorded_in_both() {
         let auditor = world.open(connect("auditor", version));
         world.publish(auditor, publish("harrowmere/gate", b"40", QoS::AtLeastOnce));
         let events = world.events(auditor);
-        let sentence = "auditor may not publish to harrowmere/gate: no rule allows it; auditor may publish nothing";
+        let sentence = "auditor is not allowed to publish to harrowmere/gate: no rule allows it. No rule allows \
+                        auditor to publish \
+                        anywhere.";
         assert_eq!(world.refusals(auditor), [sentence]);
         match version {
             ProtocolVersion::V5 => {
@@ -317,18 +319,23 @@ fn a_will_that_could_never_be_published_is_refused_at_connect() {
     asked.will = Some(Will::new(STATUS.parse().unwrap(), "offline", QoS::AtMostOnce, false));
     let auditor = world.begin(asked);
     let events = world.events(auditor);
-    let [Event::Refused { reason: ReasonCode::NotAuthorized, words: Some(words) }] = &events[..] else {
+    let [Event::Refused { reason: ReasonCode::NotAuthorized, reason_string: Some(words) }] = &events[..] else {
         panic!("{events:?}")
     };
-    assert!(words.starts_with("the will: auditor may not publish to harrowmere/gorge/kettle-weir/status"), "{words}");
+    assert!(
+        words.starts_with(
+            "The Will Message was refused. auditor is not allowed to publish to harrowmere/gorge/kettle-weir/status"
+        ),
+        "{words}"
+    );
 }
 
 #[test]
 fn a_denied_part_of_an_allowed_filter_is_withheld() {
     let mut world = World::with_blueprint(
         "name = \"harrowmere\"\n[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\n\
-         topics = [\"harrowmere/#\"]\n[[rules]]\nname = \"no-gates\"\neffect = \"deny\"\n\
-         who = { identity = \"auditor\" }\nmay = [\"subscribe\"]\ntopics = [\"harrowmere/gate/#\"]\n",
+         topics = [\"harrowmere/#\"]\n[[rules]]\nname = \"no-gates\"\nwho = { identity = \"auditor\" }\nnever = \
+         [\"subscribe\"]\ntopics = [\"harrowmere/gate/#\"]\n",
     );
     let auditor = world.open(connect("auditor", ProtocolVersion::V5));
     world.subscribe(auditor, "harrowmere/#", QoS::AtMostOnce);
@@ -370,7 +377,11 @@ fn limits_are_refused_in_words() {
     let full = world.subscribe(desk, "a/c", QoS::AtMostOnce);
     assert_eq!(
         (reasons(&full), words(&full).as_str()),
-        (vec![ReasonCode::QuotaExceeded], "a session may have 1 subscriptions at most")
+        (
+            vec![ReasonCode::QuotaExceeded],
+            "The limit of 1 subscription in one session is reached. Unsubscribe from some, or raise `subscriptions` in \
+             `[limits]`."
+        )
     );
     world.publish(desk, publish("a/b/c/d", b"", QoS::AtLeastOnce));
     assert_eq!(reasons(&world.events(desk)), [ReasonCode::TopicNameInvalid]);
@@ -398,10 +409,10 @@ fn what_breaks_the_protocol_ends_the_connection_with_its_reason() {
     let mut identified = publish(LEVEL, b"1", QoS::AtMostOnce);
     identified.properties.subscription_identifiers = vec![VariableInt(std::num::NonZeroU32::MIN)];
     for (packet, expected) in [
-        (Packet::Connect(Box::new(connect("again", ProtocolVersion::V5))), "protocol error (0x82)"),
-        (Packet::Auth(Auth { reason: ReasonCode::ReAuthenticate, properties: AuthProperties::default() }), "(0x82)"),
-        (Packet::Publish(aliased), "topic alias invalid (0x94)"),
-        (Packet::Publish(identified), "protocol error (0x82)"),
+        (Packet::Connect(Box::new(connect("again", ProtocolVersion::V5))), "Protocol Error, 0x82"),
+        (Packet::Auth(Auth { reason: ReasonCode::ReAuthenticate, properties: AuthProperties::default() }), "0x82)"),
+        (Packet::Publish(aliased), "Topic Alias invalid, 0x94"),
+        (Packet::Publish(identified), "Protocol Error, 0x82"),
     ] {
         let mut world = World::default();
         let stranger = world.open(connect("stranger", ProtocolVersion::V5));
@@ -417,14 +428,11 @@ fn bytes_that_are_no_packet_end_the_connection_and_nothing_else() {
     let stranger = world.open(connect("stranger", ProtocolVersion::V5));
     let desk = world.open(connect("duty-desk", ProtocolVersion::V5));
     world.inject_bytes(stranger, &[0x82, 0x06, 0, 1, 0, 0, 5, b'a']);
-    assert!(closed(&world.events(stranger)).contains("malformed packet (0x81)"));
+    assert!(closed(&world.events(stranger)).contains("Malformed Packet, 0x81"));
     let misplaced = world.open(connect("stranger", ProtocolVersion::V5));
     world.inject_bytes(misplaced, &[0x82, 0x08, 0, 1, 0, 0, 2, b'a', b'#', 0]);
     let events = world.events(misplaced);
-    assert!(
-        closed(&events).contains("topic filter invalid (0x8F)") && closed(&events).contains("byte 1"),
-        "{events:?}"
-    );
+    assert!(closed(&events).contains("Topic Filter invalid, 0x8F") && closed(&events).contains("byte 1"), "{events:?}");
     assert!(world.is_open(desk));
 }
 
@@ -446,7 +454,7 @@ fn a_connection_that_says_nothing_is_closed() {
     world.advance(Duration::from_secs(9));
     assert_eq!(world.ending(stranger), "");
     world.advance(Duration::from_secs(1));
-    assert_eq!(world.ending(stranger), "no CONNECT arrived in time");
+    assert_eq!(world.ending(stranger), "No CONNECT arrived in time.");
 }
 
 #[test]

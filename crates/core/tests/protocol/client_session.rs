@@ -63,10 +63,10 @@ fn answers_find_their_requests() {
     assert_eq!(client.poll_event(), None);
     let suback = SubAck { packet_id: second, properties: Default::default(), reasons: vec![ReasonCode::NotAuthorized] };
     client.handle_packet(at(2), Packet::SubAck(suback));
-    let refused = Event::Answered { packet_id: second, reasons: vec![ReasonCode::NotAuthorized], words: None };
+    let refused = Event::Answered { packet_id: second, reasons: vec![ReasonCode::NotAuthorized], reason_string: None };
     assert_eq!(client.poll_event(), Some(refused));
     client.handle_packet(at(2), Packet::PubAck(Acknowledgement::success(first)));
-    let answered = Event::Answered { packet_id: first, reasons: vec![ReasonCode::Success], words: None };
+    let answered = Event::Answered { packet_id: first, reasons: vec![ReasonCode::Success], reason_string: None };
     assert_eq!(client.poll_event(), Some(answered));
 }
 
@@ -103,7 +103,7 @@ fn it_pings_when_it_is_silent_and_gives_up_when_nobody_answers() {
     client.handle_timeout(at(40));
     assert_eq!(sent(&mut client), [Packet::PingReq]);
     client.handle_timeout(at(50));
-    assert_eq!(closed(&mut client), "the broker no longer answers");
+    assert_eq!(closed(&mut client), "The broker no longer responds.");
     assert_eq!(client.publish(at(51), message(QoS::AtMostOnce)), Err(WishError::NotOpen));
 }
 
@@ -122,7 +122,7 @@ fn a_broker_that_breaks_the_protocol_is_left() {
         let mut client = open(0, ConnAckProperties::default());
         client.handle_packet(at(1), packet);
         assert!(matches!(&sent(&mut client)[..], [Packet::Disconnect(end)] if end.reason == ReasonCode::ProtocolError));
-        assert!(closed(&mut client).starts_with("the broker"));
+        assert!(closed(&mut client).starts_with("The broker"));
     }
 }
 
@@ -132,7 +132,7 @@ fn a_goodbye_from_the_broker_is_told_in_its_words() {
     let properties =
         DisconnectProperties { reason_string: Some("high water".into()), ..DisconnectProperties::default() };
     client.handle_packet(at(1), Packet::Disconnect(Disconnect { reason: ReasonCode::ServerBusy, properties }));
-    assert_eq!(closed(&mut client), "the broker ended the connection with server busy (0x89): high water");
+    assert_eq!(closed(&mut client), "The broker ended the connection (Server busy, 0x89). high water");
 }
 
 #[test]
@@ -153,7 +153,7 @@ fn the_end_carries_the_broker_s_reason_if_it_has_said_one() {
     told.handle_packet(at(1), goodbye(ReasonCode::SessionTakenOver));
     // What comes after it changes nothing.
     told.handle_packet(at(1), goodbye(ReasonCode::ServerShuttingDown));
-    told.handle_connection_lost("the broker closed the connection".into());
+    told.handle_connection_lost("The broker closed the connection.".into());
     assert!(matches!(told.poll_event(), Some(Event::Closed { reason: Some(ReasonCode::SessionTakenOver), .. })));
     assert_eq!(told.poll_event(), None);
     let mut broken = open(20, ConnAckProperties::default());

@@ -127,7 +127,7 @@ fn an_acknowledgement_of_the_wrong_kind_is_a_protocol_error() {
         world.publish_unheard(LEVEL, "1", qos);
         world.inject(desk, &packet);
         world.unmute(desk);
-        assert!(closed(&world.events(desk)).contains("protocol error (0x82)"), "{packet:?}");
+        assert!(closed(&world.events(desk)).contains("Protocol Error, 0x82"), "{packet:?}");
     }
 }
 

@@ -9,7 +9,7 @@ use bytes::Buf;
 use moorfall_core::{
     Delivery, Limits, Message, Part, Queued, Run, SessionKey, Time, Via,
     access::Access,
-    session::{Action, Session, Verdict, Withheld},
+    session::{Action, Ended, Session, Verdict, Withheld},
 };
 use moorfall_wire::{
     Acknowledgement, Connect, ConnectProperties, Packet, PacketId, ProtocolVersion, PublishProperties, QoS, VariableInt,
@@ -166,7 +166,7 @@ fn what_may_be_handed_on_or_sent_again_is_held_though_it_came_in_a_run() {
         let run = Arc::new(Run::new([message(5, None), message(6, None)]));
         let mut queued = Some(Queued::Part(Part::new(run, QoS::AtLeastOnce, via)));
         assert_eq!(session.handle_queued(now(), &mut queued, 10_000).sent, 2);
-        session.handle_connection_lost(now(), "the client went".into());
+        session.handle_connection_lost(now(), Ended::Closed);
         let mut state = session.part().unwrap().state;
         assert_eq!(state.take_shared().len(), if group.is_some() { 2 } else { 0 });
         // Of a session that ends with its connection nothing is sent again, so nothing is held.

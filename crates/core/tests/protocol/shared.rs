@@ -142,5 +142,5 @@ fn a_shared_filter_that_is_none_is_refused() {
     bytes[1] = bytes.len() as u8 - 2;
     world.inject_bytes(desk, &bytes);
     let told = crate::world::closed(&world.events(desk));
-    assert!(told.contains("protocol error (0x82)"), "{told}");
+    assert!(told.contains("Protocol Error, 0x82"), "{told}");
 }

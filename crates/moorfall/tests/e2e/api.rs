@@ -46,7 +46,7 @@ async fn every_call_but_signing_in_needs_the_secret() {
             let (status, problem) = problem(answer).await;
             assert_eq!(
                 (status, &problem["title"]),
-                (StatusCode::UNAUTHORIZED, &"not signed in".into()),
+                (StatusCode::UNAUTHORIZED, &"Not signed in".into()),
                 "{method} {path}"
             );
         }
@@ -63,15 +63,15 @@ async fn mistakes_are_problems_in_words() {
         signed(&service, Method::PUT, "identities/x").header(header::CONTENT_TYPE, "application/json").body(body)
     };
     for (request, status, words) in [
-        (signed(&service, Method::GET, "weather"), 404, "there is no /api/v1/weather"),
+        (signed(&service, Method::GET, "weather"), 404, "There is no /api/v1/weather"),
         (signed(&service, Method::POST, "status"), 405, "has other methods"),
-        (signed(&service, Method::GET, "sessions/nobody"), 404, "no session of a client with the identifier nobody"),
-        (signed(&service, Method::DELETE, "identities/nobody"), 404, "there is no identity nobody"),
-        (signed(&service, Method::GET, "throughput?minutes=0"), 422, "it can be from 1 to"),
+        (signed(&service, Method::GET, "sessions/nobody"), 404, "no session with the client identifier nobody"),
+        (signed(&service, Method::DELETE, "identities/nobody"), 404, "There is no identity nobody"),
+        (signed(&service, Method::GET, "throughput?minutes=0"), 422, "it must be from 1 to"),
         (put("{"), 400, "EOF"),
         (put(r#"{"pasword": "x"}"#), 422, "unknown field `pasword`"),
-        (put(r#"{"password": ""}"#), 422, "from 1 to 1024 bytes"),
-        (signed(&service, Method::PUT, "identities/a%2Fb").json(&json!({})), 422, "names stand in topic levels"),
+        (put(r#"{"password": ""}"#), 422, "1 to 1024 bytes"),
+        (signed(&service, Method::PUT, "identities/a%2Fb").json(&json!({})), 422, "names are used in topic levels"),
     ] {
         let (got, problem) = problem(request.send().await.unwrap()).await;
         assert_eq!(got.as_u16(), status, "{problem}");
@@ -85,7 +85,7 @@ async fn the_console_s_cookie_opens_the_interface_until_signing_out_and_only_to_
     let service = place.serve(&[]);
     let sign_in = |secret: String| call(&service, Method::POST, "console-session").json(&json!({ "secret": secret }));
     let refused = sign_in("guess".into()).send().await.unwrap();
-    assert_eq!(problem(refused).await.1["title"], "wrong secret");
+    assert_eq!(problem(refused).await.1["title"], "Wrong secret");
     let foreign = sign_in(service.secret()).header(header::ORIGIN, "http://elsewhere.example").send().await.unwrap();
     assert_eq!(problem(foreign).await.0, StatusCode::FORBIDDEN);
 
@@ -98,7 +98,7 @@ async fn the_console_s_cookie_opens_the_interface_until_signing_out_and_only_to_
     let with = |method, path| call(&service, method, path).header(header::COOKIE, &cookie);
     assert_eq!(with(Method::GET, "status").send().await.unwrap().status(), StatusCode::OK);
     let forged = with(Method::DELETE, "identities/x").header(header::ORIGIN, "http://elsewhere.example");
-    assert_eq!(problem(forged.send().await.unwrap()).await.1["title"], "foreign origin");
+    assert_eq!(problem(forged.send().await.unwrap()).await.1["title"], "Foreign origin");
 
     assert_eq!(with(Method::DELETE, "console-session").send().await.unwrap().status(), StatusCode::NO_CONTENT);
     assert_eq!(with(Method::GET, "status").send().await.unwrap().status(), StatusCode::UNAUTHORIZED);
@@ -151,7 +151,7 @@ async fn a_session_can_be_ended() {
     assert_eq!(shown["subscriptions"], 1);
     let ended = signed(&service, Method::DELETE, "sessions/desk%2Fone").send().await.unwrap();
     assert_eq!(ended.status(), StatusCode::NO_CONTENT);
-    assert!(client.finish().failed().contains("the administrator ended the session"));
+    assert!(client.finish().failed().contains("The session was ended by an administrator"));
     assert_eq!(service.status()["sessions"], 0, "it is gone when the answer comes");
 }
 
@@ -203,14 +203,14 @@ async fn questions_that_make_no_sense_are_told_why() {
         (Method::POST, "journey", json!({ "identity": "administrator", "topic": "a/#" }), 422, "a/#"),
         (Method::POST, "journey", json!({ "identity": "administrator", "topic": "a", "qos": 3 }), 422, "no QoS 3"),
         (Method::POST, "journey", json!({ "identity": "nobody", "topic": "a" }), 404, "nobody can't connect"),
-        (Method::GET, "retained?filter=a%2F%23%2Fb", Value::Null, 422, "not a topic filter"),
+        (Method::GET, "retained?filter=a%2F%23%2Fb", Value::Null, 422, "is not a valid topic filter"),
         (Method::GET, "retained/message?topic=a", Value::Null, 404, "a has no retained message"),
         (Method::GET, "retained/message?topic=a%2F%23", Value::Null, 404, "has no retained message"),
-        (Method::POST, "retained/restore", json!({ "undo": "x" }), 404, "not at hand any more"),
-        (Method::POST, "authorities", json!({ "name": "", "pem": "" }), 422, "from 1 to 128 bytes"),
-        (Method::POST, "authorities", json!({ "name": "a", "pem": "nonsense" }), 422, "no certificate in PEM form"),
+        (Method::POST, "retained/restore", json!({ "restore_key": "x" }), 404, "can no longer be restored"),
+        (Method::POST, "authorities", json!({ "name": "", "pem": "" }), 422, "1 to 128 bytes"),
+        (Method::POST, "authorities", json!({ "name": "a", "pem": "nonsense" }), 422, "no certificate in PEM format"),
         (Method::DELETE, "authorities/a", Value::Null, 404, "no authority a"),
-        (Method::PUT, "identities/a", json!({ "certificates": ["weir"] }), 422, "can't be what a certificate is known"),
+        (Method::PUT, "identities/a", json!({ "certificates": ["weir"] }), 422, "is not a valid certificate match"),
     ] {
         let mut request = signed(&service, method, call);
         if !body.is_null() {

@@ -67,7 +67,7 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
         let asked = reqwest::Client::new().get(setups).bearer_auth(secret.trim()).send().await.unwrap();
         asked.json::<serde_json::Value>().await.unwrap()
     });
-    assert_eq!(setups[0]["panes"][0]["identity"], "duty-desk", "{setups}");
+    assert_eq!(setups[0]["clients"][0]["identity"], "duty-desk", "{setups}");
 
     assert!(child.wait().unwrap().success());
     assert_eq!(lines.count(), 0, "no more than eleven lines");

@@ -22,7 +22,7 @@ fn a_script_does_what_can_be_typed() {
     let password = place.write("password", "rotidua");
     let script = format!(
         "# two clients, one of them an auditor\nopen weir\nopen auditor --as auditor --password-file {}\n\
-         subscribe harrowmere/#:2 --background\nuse weir\npublish {LEVEL} '{{\"m\": 1.83}}' --qos 2 --form json\n\
+         subscribe harrowmere/#:2 --background\nuse weir\npublish {LEVEL} '{{\"m\": 1.83}}' --qos 2 --encoding json\n\
          publish harrowmere/gorge/kettle-weir/status online --retain\n\
          subscribe harrowmere/+/+/status --take 1 --show all\nclients --json\nclose auditor\n",
         password.display()
@@ -34,7 +34,7 @@ fn a_script_does_what_can_be_typed() {
     assert!(done.err.contains("auditor is closed"), "{done:?}");
     let json = &done.out[done.out.find("[\n").unwrap()..];
     let clients: serde_json::Value = serde_json::from_str(&json[..json.rfind(']').unwrap() + 1]).unwrap();
-    assert_eq!(clients[0]["reads"], serde_json::json!([{ "filter": "harrowmere/#", "qos": 2, "messages": 2 }]));
+    assert_eq!(clients[0]["subscriptions"], serde_json::json!([{ "filter": "harrowmere/#", "qos": 2, "messages": 2 }]));
     assert_eq!((&clients[1]["name"], &clients[1]["in_use"]), (&"weir".into(), &true.into()));
 }
 
@@ -47,16 +47,16 @@ fn a_script_stops_at_the_line_that_fails() {
         service.run(&[&["desk", file.to_str().unwrap()][..], more].concat())
     };
     for (text, words) in [
-        ("publish a b\n", "line 1: no client is open"),
-        ("open one\nopen one\n", "line 2: there is a client one"),
-        ("open one\n\n# nothing\nuse two\n", "line 4: there is no client two; there are one"),
+        ("publish a b\n", "line 1: No client is open"),
+        ("open one\nopen one\n", "line 2: There is already a client one"),
+        ("open one\n\n# nothing\nuse two\n", "line 4: There is no client two. Open are one"),
         ("open one\nsubscribe a/#/b\n", "`#` at byte 2 is not the last level"),
-        ("open one\npublish a \"b\n", "a quotation mark is not closed"),
-        ("open one\nunsubscribe a/#\n", "one does not read a/#"),
-        ("open one\npublish a {{ --form json\n", "the payload is not JSON"),
-        ("open one\nsubscribe nothing/here --take 1 --for 200ms\n", "1 message did not come in that time"),
+        ("open one\npublish a \"b\n", "A quotation mark is not closed"),
+        ("open one\nunsubscribe a/#\n", "one is not subscribed to a/#"),
+        ("open one\npublish a {{ --encoding json\n", "The payload is not JSON"),
+        ("open one\nsubscribe nothing/here --take 1 --for 200ms\n", "1 message did not arrive in time"),
         ("fly\n", "unrecognized subcommand 'fly'"),
-        ("open one --remote mqtt://127.0.0.1:1\n", "nothing listens on 127.0.0.1:1"),
+        ("open one --remote mqtt://127.0.0.1:1\n", "Nothing listens on 127.0.0.1:1"),
     ] {
         let failed = run(text, &[]);
         assert!(failed.failed().contains(words), "{text}: {failed:?}");
@@ -150,7 +150,7 @@ fn a_client_whose_broker_goes_away_is_said_to_be_away() {
     desk.press("open weir\r");
     desk.until("weir> ");
     service.terminate();
-    desk.until("server shutting down");
+    desk.until("Server shutting down");
     desk.press("publish a b\r");
     desk.until("weir is not connected any more");
     desk.press("clients\r");
@@ -181,7 +181,7 @@ fn at_a_terminal_messages_appear_above_the_line_that_is_typed() {
     desk.until("weir is connected to");
     desk.until("weir> ");
     desk.press("subscribe harrowmere/# --background\r");
-    desk.until("weir reads harrowmere/# in the background");
+    desk.until("weir is subscribed to harrowmere/# in the background");
     desk.until("weir> ");
 
     // While a line is half typed a message comes: it stands on a line of its own, and the line is drawn again.

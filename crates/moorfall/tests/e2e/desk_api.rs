@@ -55,9 +55,9 @@ impl<'a> Person<'a> {
 
     /// What happened to a client after a happening; there must be something.
     async fn happened(&self, id: &str, after: u64) -> Value {
-        let (status, answer) = self.call(Method::GET, &format!("happenings?of={id}.{after}&wait=25"), json!({})).await;
-        assert_eq!((status, &answer[0]["held"]), (StatusCode::OK, &true.into()), "{answer}");
-        answer[0]["happenings"][0].clone()
+        let (status, answer) = self.call(Method::GET, &format!("events?of={id}.{after}&wait=25"), json!({})).await;
+        assert_eq!((status, &answer[0]["open"]), (StatusCode::OK, &true.into()), "{answer}");
+        answer[0]["events"][0].clone()
     }
 }
 
@@ -83,7 +83,7 @@ async fn clients_at_the_desk_have_the_rights_of_their_identities() {
     assert_eq!((&granted["accepted"], &granted["reason"]), (&true.into(), &1.into()), "{granted}");
     let refused = person.post(&format!("clients/{desk}/publish"), message(LEVEL, b"1.83")).await;
     assert_eq!(refused["accepted"], false, "{refused}");
-    assert!(refused["words"].as_str().unwrap().contains("auditor may not publish"), "{refused}");
+    assert!(refused["explanation"].as_str().unwrap().contains("auditor is not allowed to publish"), "{refused}");
 
     // What 3.1.1 and QoS 0 do not tell is told here.
     let old = person.open(json!({ "identity": "auditor", "client_id": "desk-old", "version": "3.1.1" })).await;
@@ -93,7 +93,7 @@ async fn clients_at_the_desk_have_the_rights_of_their_identities() {
     {
         let answer = person.post(&format!("clients/{old}/{path}"), body).await;
         assert_eq!(answer["accepted"], false, "{answer}");
-        assert!(answer["words"].as_str().unwrap().contains("auditor may not"), "{answer}");
+        assert!(answer["explanation"].as_str().unwrap().contains("auditor is not allowed to"), "{answer}");
     }
     let allowed = person.post(&format!("clients/{old}/subscribe"), json!({ "filter": "harrowmere/#" })).await;
     assert_eq!(allowed["accepted"], true, "an earlier refusal is not this one's: {allowed}");
@@ -117,8 +117,8 @@ async fn clients_at_the_desk_have_the_rights_of_their_identities() {
     let over = person.happened(&desk, 2).await;
     assert!(over["closed"].as_str().unwrap().contains("removed"), "{over}");
     assert_eq!(person.call(Method::DELETE, &format!("clients/{desk}"), json!({})).await.0, StatusCode::NO_CONTENT);
-    let gone = person.call(Method::GET, &format!("happenings?of={weir}.0,{desk}.3&wait=25"), json!({})).await.1;
-    assert_eq!((&gone[0]["held"], &gone[1]["held"]), (&true.into(), &false.into()), "told at once: {gone}");
+    let gone = person.call(Method::GET, &format!("events?of={weir}.0,{desk}.3&wait=25"), json!({})).await.1;
+    assert_eq!((&gone[0]["open"], &gone[1]["open"]), (&true.into(), &false.into()), "told at once: {gone}");
     assert!(service.run(&["audit", "--json"]).ok().contains("act as"));
 }
 
@@ -159,19 +159,19 @@ async fn the_desk_is_for_those_who_may_operate_and_each_holds_their_own() {
     assert_eq!(all.0, StatusCode::FORBIDDEN, "{}", all.1);
     let client = operator.open(order).await;
     let path = format!("clients/{client}");
-    let (_, none) = other.call(Method::GET, &format!("happenings?of={client}.0"), json!({})).await;
-    assert_eq!(none[0]["held"], false, "{none}");
-    let (status, problem) = other.call(Method::GET, "happenings?of=x", json!({})).await;
+    let (_, none) = other.call(Method::GET, &format!("events?of={client}.0"), json!({})).await;
+    assert_eq!(none[0]["open"], false, "{none}");
+    let (status, problem) = other.call(Method::GET, "events?of=x", json!({})).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{problem}");
     assert_eq!(other.call(Method::DELETE, &path, json!({})).await.0, StatusCode::NOT_FOUND);
     let (status, problem) = operator.call(Method::POST, "clients", json!({ "identity": "nobody" })).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
-    assert!(problem["detail"].as_str().unwrap().contains("there is no identity nobody"), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains("There is no identity nobody"), "{problem}");
     for (path, body, words) in [
-        ("clients", json!({ "identity": "auditor", "version": "4" }), "it is 3.1.1 or 5.0"),
-        (&format!("{path}/subscribe"), json!({ "filter": "a/#/b" }), "not a topic filter"),
-        (&format!("{path}/subscribe"), json!({ "filter": "a", "qos": 3 }), "there is no QoS 3"),
-        (&format!("{path}/publish"), json!({ "topic": "a/+", "payload": "" }), "not a topic name"),
+        ("clients", json!({ "identity": "auditor", "version": "4" }), "Use 3.1.1 or 5.0"),
+        (&format!("{path}/subscribe"), json!({ "filter": "a/#/b" }), "is not a valid topic filter"),
+        (&format!("{path}/subscribe"), json!({ "filter": "a", "qos": 3 }), "There is no QoS 3"),
+        (&format!("{path}/publish"), json!({ "topic": "a/+", "payload": "" }), "is not a valid topic name"),
         (&format!("{path}/publish"), json!({ "topic": "a", "payload": "?" }), "not Base64"),
     ] {
         let (status, problem) = operator.call(Method::POST, path, body).await;
@@ -184,7 +184,7 @@ async fn the_desk_is_for_those_who_may_operate_and_each_holds_their_own() {
     let (status, kept) = operator.call(Method::PUT, "setups/gate%20trial", panes.clone()).await;
     assert_eq!((status, &kept["changed_by"]), (StatusCode::OK, &"teal".into()), "{kept}");
     let (_, list) = other.call(Method::GET, "setups", json!({})).await;
-    assert_eq!((&list[0]["name"], &list[0]["panes"]), (&"gate trial".into(), &panes));
+    assert_eq!((&list[0]["name"], &list[0]["clients"]), (&"gate trial".into(), &panes));
     let large = json!(["x".repeat(70_000)]);
     assert_eq!(operator.call(Method::PUT, "setups/large", large).await.0, StatusCode::UNPROCESSABLE_ENTITY);
     assert_eq!(other.call(Method::DELETE, "setups/gate%20trial", json!({})).await.0, StatusCode::NO_CONTENT);

@@ -32,7 +32,7 @@ fn newest(service: &Service<'_>, recording: &str, wanted: impl Fn(&Value) -> boo
 fn of<'a>(journey: &'a Value, client: &str) -> (&'a str, &'a str) {
     let all = journey["recipients"].as_array().unwrap();
     let one = all.iter().find(|one| one["client_id"] == client).unwrap_or_else(|| panic!("{client}: {journey}"));
-    (one["outcome"].as_str().unwrap(), one["words"].as_str().unwrap())
+    (one["outcome"].as_str().unwrap(), one["explanation"].as_str().unwrap())
 }
 
 fn send(service: &Service<'_>, payload: &str, qos: &str) {
@@ -70,9 +70,9 @@ fn each_recipient_has_its_outcome_and_its_reason() {
     assert_eq!(journey["message"]["preview"], r#"{"m": 1.83, "quality": "good"}"#);
     assert_eq!((&journey["message"]["qos"], &journey["message"]["recipients"]), (&1.into(), &5.into()));
     assert_eq!(of(&journey, "glance").0, "sent");
-    assert_eq!(of(&journey, "small-screen"), ("withheld", "larger than the client takes"));
-    assert_eq!(of(&journey, "archive"), ("queued", "its client is away"));
-    assert_eq!(of(&journey, "away"), ("withheld", "the client is away"));
+    assert_eq!(of(&journey, "small-screen"), ("withheld", "larger than the Maximum Packet Size of the client"));
+    assert_eq!(of(&journey, "archive"), ("queued", "the client is disconnected"));
+    assert_eq!(of(&journey, "away"), ("withheld", "the client is disconnected"));
     let desk_of = journey["recipients"].as_array().unwrap().iter().find(|one| one["client_id"] == "duty-desk").unwrap();
     let (sent, answered) = (desk_of["sent_after"].as_f64().unwrap(), desk_of["answered_after"].as_f64().unwrap());
     assert!(0.0 < sent && sent < answered, "{desk_of}");
@@ -92,7 +92,7 @@ fn each_recipient_has_its_outcome_and_its_reason() {
         Acknowledgement { reason: ReasonCode::QuotaExceeded, ..Acknowledgement::success(refused.packet_id.unwrap()) };
     archive.send(&Packet::PubAck(refusal));
     let journey = newest(&service, &recording, |journey| of(journey, "archive").0 == "refused");
-    assert!(of(&journey, "archive").1.contains("quota exceeded"), "{journey}");
+    assert!(of(&journey, "archive").1.contains("Quota exceeded"), "{journey}");
 
     // A session that ends has not got what waited for it.
     send(&service, "1.87", "1");
@@ -103,7 +103,7 @@ fn each_recipient_has_its_outcome_and_its_reason() {
     archive.send(&Packet::Disconnect(over));
     newest(&service, &recording, |journey| {
         let (outcome, words) = of(journey, "archive");
-        outcome == "withheld" && words.contains("the session ended before the client had answered")
+        outcome == "withheld" && words.contains("the session ended before the client acknowledged it")
     });
 
     let text = service.run(&["recording", "show", &recording]);
@@ -136,7 +136,7 @@ fn own_messages_full_queues_turns_and_expiry_are_told_apart() {
     expiring.properties.message_expiry_interval = Some(1);
     station.publish(1, expiring);
     let journey = newest(&service, &recording, |journey| journey["recipients"].as_array().unwrap().len() == 3);
-    assert!(of(&journey, "kettle-weir").1.contains("no local"), "{journey}");
+    assert!(of(&journey, "kettle-weir").1.contains("No Local"), "{journey}");
     assert_eq!((of(&journey, "one").0, of(&journey, "two").0), ("queued", "queued"));
     let by = journey["recipients"].as_array().unwrap().iter().find(|one| one["client_id"] == "two").unwrap();
     assert_eq!(by["shared"], "$share/desks/harrowmere/#");
@@ -148,7 +148,7 @@ fn own_messages_full_queues_turns_and_expiry_are_told_apart() {
     let told = station.receive();
     assert!(matches!(&told, Some(Packet::PubAck(ack)) if ack.reason == ReasonCode::QuotaExceeded), "{told:?}");
     let full = newest(&service, &recording, |journey| journey["message"]["preview"] == "1.85");
-    assert_eq!(of(&full, "one"), ("withheld", "the session's queue is full"));
+    assert_eq!(of(&full, "one"), ("withheld", "the queue is full"));
 
     // The first one's life is a second; then its client comes back.
     let over = || service.run(&["retained", "list", "--json"]).code == Some(0);
@@ -170,7 +170,10 @@ fn what_the_broker_does_not_take_is_recorded_with_the_reason() {
     let sign_in = ["--as", "contractor-pumps", "--password-file", password.to_str().unwrap()];
     assert_eq!(service.run(&[&["publish", target, "90"][..], &sign_in].concat()).code, Some(1));
     let journey = newest(&service, &recording, |_| true);
-    assert!(journey["message"]["refused"].as_str().unwrap().contains("contractor-pumps may not publish"), "{journey}");
+    assert!(
+        journey["message"]["refused"].as_str().unwrap().contains("contractor-pumps is not allowed to publish"),
+        "{journey}"
+    );
     assert_eq!(journey["message"]["identity"], "contractor-pumps");
     assert!(journey["recipients"].as_array().unwrap().is_empty());
     let told = service.run(&["recording", "show", &recording]);
@@ -179,7 +182,10 @@ fn what_the_broker_does_not_take_is_recorded_with_the_reason() {
     // What it may: the deciding rule and the plan are told.
     service.run(&["publish", LEVEL, "not a number"]).ok();
     let journey = newest(&service, &recording, |journey| journey["message"]["topic"] == LEVEL);
-    assert!(journey["message"]["plan"]["words"].as_str().unwrap().contains("breaks the plan"), "{journey}");
+    assert!(
+        journey["message"]["plan"]["explanation"].as_str().unwrap().contains("does not match the plan"),
+        "{journey}"
+    );
     assert_eq!(journey["message"]["refused"], "");
 }
 
@@ -187,8 +193,8 @@ fn what_the_broker_does_not_take_is_recorded_with_the_reason() {
 fn what_a_rule_denies_within_an_allowed_filter_is_recorded_as_withheld() {
     let place = Place::new();
     let rules = "[[rules]]\nname = \"reader-reads\"\nwho = { identity = \"reader\" }\nmay = [\"subscribe\"]\n\
-         topics = [\"harrowmere/#\"]\n[[rules]]\nname = \"reader-sees-no-gates\"\neffect = \"deny\"\n\
-         who = { identity = \"reader\" }\nmay = [\"subscribe\"]\ntopics = [\"harrowmere/+/+/gate/#\"]\n";
+         topics = [\"harrowmere/#\"]\n[[rules]]\nname = \"reader-sees-no-gates\"\nwho = { identity = \"reader\" \
+         }\nnever = [\"subscribe\"]\ntopics = [\"harrowmere/+/+/gate/#\"]\n";
     let blueprint = place.write("blueprint.toml", &format!("{BLUEPRINT}\n{rules}"));
     let service = place.serve(&["--blueprint", blueprint.to_str().unwrap()]);
     service.identity("reader", &["kind=person"]);
@@ -225,24 +231,24 @@ fn a_recording_is_bounded_in_time_and_amount() {
     let (held, left_out) = (shown["recording"]["held"].as_u64().unwrap(), shown["recording"]["left_out"].as_u64());
     assert!(left_out.unwrap() >= 500 && held + left_out.unwrap() == 1_000, "{}", shown["recording"]);
     assert_eq!(shown["messages"].as_array().unwrap().len() as u64, held);
-    let ended = service.run(&["recording", "end", &busy]);
-    assert!(ended.ok().contains("not recorded: more than 100 in their second"), "{ended:?}");
+    let ended = service.run(&["recording", "stop", &busy]);
+    assert!(ended.ok().contains("not recorded: more than 100 in one second"), "{ended:?}");
     service.run(&["publish", "b/c", "after"]).ok();
     assert_eq!(messages(&service, &busy).len(), 20, "the newest are shown");
 
     // Those that have ended make room, those that run do not.
     let running: Vec<String> = (0..8).map(|_| begin(&service, "c/#")).collect();
     let full = service.run(&["recording", "start", "c/#", "--background"]);
-    assert!(full.failed().contains("end one of them"), "{full:?}");
-    assert!(service.run(&["recording", "show", &short]).failed().contains("there is no recording"));
+    assert!(full.failed().contains("Stop one of them"), "{full:?}");
+    assert!(service.run(&["recording", "show", &short]).failed().contains("There is no recording"));
     service.run(&["publish", "c/d", "to all"]).ok();
     for number in &running {
         assert_eq!(messages(&service, number).len(), 1);
     }
     for (arguments, words) in [
-        (&["recording", "start", "c/#", "--for", "2h", "--background"][..], "from 1 to 3600 seconds"),
-        (&["recording", "message", "99999"], "is not held"),
-        (&["recording", "end", "99999"], "there is no recording"),
+        (&["recording", "start", "c/#", "--for", "2h", "--background"][..], "1 to 3600 seconds"),
+        (&["recording", "message", "99999"], "is no longer held"),
+        (&["recording", "stop", "99999"], "There is no recording"),
     ] {
         assert!(service.run(arguments).failed().contains(words), "{arguments:?}");
     }
@@ -264,7 +270,7 @@ fn a_recording_at_the_terminal_shows_messages_as_they_settle() {
     wait("it is recorded", || messages(&service, "1").first().map(|_| ()));
     let told = recording.interrupt();
     assert!(told.ok().contains(LEVEL) && told.out.contains("sent") && told.out.contains("1.83"), "{told:?}");
-    assert!(told.err.contains("recording 1 has ended: 1 message"), "{told:?}");
+    assert!(told.err.contains("recording 1 stopped: 1 message"), "{told:?}");
     assert_eq!(service.run(&["recording", "list", "--json"]).json()[0]["running"], false);
 
     let lines = service.run(&["recording", "start", "harrowmere/#", "--for", "1s", "--json"]);

@@ -42,14 +42,14 @@ fn retained_messages_are_listed_and_shown_alike_here_and_elsewhere() {
         assert_eq!(list["retained"][0]["topic"], status("kettle-weir"));
         let largest = service.run(&[&["retained", "list", "--sort", "size", "--json"][..], more].concat()).json();
         assert_eq!(largest["retained"][0]["topic"], "harrowmere/forecast/gorge");
-        let shown =
-            service.run(&[&["retained", "show", "harrowmere/forecast/gorge", "--payload", "json"][..], more].concat());
-        assert!(shown.ok().contains("\"m\": 1.9") && shown.out.contains("expires in"), "{shown:?}");
+        let shown = service
+            .run(&[&["retained", "show", "harrowmere/forecast/gorge", "--payload-as", "json"][..], more].concat());
+        assert!(shown.ok().contains("\"m\": 1.9") && shown.out.contains("Expires in"), "{shown:?}");
         let missing = service.run(&[&["retained", "show", "harrowmere/nothing"][..], more].concat());
         assert!(missing.failed().contains("has no retained message"), "{missing:?}");
     }
     let ages = service.run(&["retained", "list", "--sort", "age", "--remote", &remote]);
-    assert!(ages.failed().contains("do not tell how old"), "{ages:?}");
+    assert!(ages.failed().contains("do not report the age"), "{ages:?}");
     assert_eq!(service.run(&["retained", "list", "nothing/#"]).ok(), "nothing is retained at nothing/#\n");
 }
 
@@ -67,7 +67,7 @@ fn clearing_says_what_goes_and_what_came_back() {
             dry.ok().contains("3 retained messages would be cleared") && dry.out.contains(&status("otter-pool")),
             "{dry:?}"
         );
-        assert!(clear(&[]).failed().contains("give --yes"), "nobody can be asked");
+        assert!(clear(&[]).failed().contains("Use --yes"), "nothing is cleared unasked");
         assert_eq!(service.status()["retained"], 4, "nothing has gone yet");
 
         // A station that says that it is online as soon as it sees that its status is gone.
@@ -132,12 +132,16 @@ async fn the_api_clears_what_is_named_and_brings_it_back() {
     let (_, cleared) = post("retained/clear", json!({ "topics": named })).await;
     assert_eq!(cleared["topics"], json!([status("kettle-weir"), status("nine-arches")]));
     service.run(&["publish", &status("kettle-weir"), "back", "--retain"]).ok();
-    let (_, restored) = post("retained/restore", json!({ "undo": cleared["undo"] })).await;
+    let (_, restored) = post("retained/restore", json!({ "restore_key": cleared["restore_key"] })).await;
     assert_eq!(restored, json!({ "restored": 1, "kept": 1 }));
     let list = service.run(&["retained", "list", "harrowmere/gorge/+/status", "--json"]).json();
     let previews: Vec<_> = list["retained"].as_array().unwrap().iter().map(|one| one["preview"].clone()).collect();
     assert_eq!(previews, ["back", "offline", "online"], "what has come since stays");
-    assert_eq!(post("retained/restore", json!({ "undo": cleared["undo"] })).await.0, 404, "it is brought back once");
+    assert_eq!(
+        post("retained/restore", json!({ "restore_key": cleared["restore_key"] })).await.0,
+        404,
+        "it is brought back once"
+    );
     assert_eq!(post("retained/clear", json!({ "topics": ["a/#"] })).await.0, 422);
     assert_eq!(post("retained/clear", json!({ "topics": [] })).await.0, 422);
     let audited = service.run(&["audit", "--json"]).json();

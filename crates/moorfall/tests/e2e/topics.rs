@@ -53,7 +53,10 @@ fn a_topic_tells_its_value_its_plan_its_rules_and_its_readers() {
     assert!(text.ok().contains("stations-report") && text.out.contains("from kettle-weir"), "{text:?}");
     assert!(text.out.lines().all(|line| line.chars().count() <= 80), "{text:?}");
     let strange = service.run(&["topics", "show", "notes/weir"]);
-    assert!(strange.ok().contains("nothing was published") && strange.out.contains("not planned"), "{strange:?}");
+    assert!(
+        strange.ok().contains("no messages since the service started") && strange.out.contains("not planned"),
+        "{strange:?}"
+    );
     assert_eq!(service.run(&["topics", "show", "a/#"]).code, Some(2));
     let tree = service.run(&["topics", "tree", "harrowmere/gorge/kettle-weir/stage", "--json"]).json();
     assert_eq!(tree["levels"][0]["value"], payload);
@@ -68,7 +71,7 @@ fn messages_are_gathered_while_somebody_looks_and_sampled_when_there_are_many() 
     assert!(shown["messages"].as_array().unwrap().is_empty(), "nobody had looked: {shown}");
     assert_eq!(shown["about"]["value"], "before");
     service.run(&["publish", "a/b", "%{count}", "--count", "1000", "--qos", "0"]).ok();
-    service.run(&["publish", "a/b", "00ff", "--form", "hex"]).ok();
+    service.run(&["publish", "a/b", "00ff", "--encoding", "hex"]).ok();
     let shown = wait("all have come", || {
         let shown = show(&service, "a/b");
         (shown["about"]["messages"] == 1_002).then_some(shown)

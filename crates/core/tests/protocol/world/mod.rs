@@ -13,7 +13,7 @@ use moorfall_core::{
     blueprint::Blueprint,
     client::{ClientSession, ClientState, Event},
     router::{Load, Recipient, Router},
-    session::{Action, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
+    session::{Action, Ended, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
 };
 use moorfall_wire::*;
 
@@ -189,10 +189,10 @@ impl World {
             Action::Keep(keep) => self.kept.push(keep),
             Action::Commit(number) => self.peers[index].answers.push_back(Answer::Committed(number)),
             Action::Acknowledged { journey, reason } => self.answered.push((index, journey, reason)),
-            Action::Refused(refusal) => self.peers[index].refusals.push(refusal.words),
-            Action::Close { words, .. } => {
+            Action::Refused(refusal) => self.peers[index].refusals.push(refusal.to_string()),
+            Action::Close(why) => {
                 let peer = &mut self.peers[index];
-                peer.ending = words;
+                peer.ending = why.to_string();
                 peer.closing = true;
                 peer.answers.clear();
                 if let Some(parting) = peer.session.part() {
@@ -205,8 +205,7 @@ impl World {
     fn admit(&mut self, index: usize, client_id: &str, clean_start: bool) {
         let known = self.slots.iter().position(|slot| slot.client_id == client_id && !slot.over);
         if let Some(other) = known.and_then(|slot| self.slots[slot].peer) {
-            let words = "taken over".into();
-            self.peers[other].session.end(self.now, ReasonCode::SessionTakenOver, words, false);
+            self.peers[other].session.end(self.now, Ended::TakenOver, false);
             while let Some(action) = self.peers[other].session.poll_action() {
                 self.act(other, action);
             }

@@ -162,7 +162,7 @@ impl World {
 
     pub(crate) fn break_connection(&mut self, peer: usize) {
         let lost = &mut self.peers[peer];
-        lost.session.handle_connection_lost(self.now, "the connection broke".into());
+        lost.session.handle_connection_lost(self.now, Ended::Closed);
         // What is on its way is lost with it.
         lost.to_broker.clear();
         lost.to_client.clear();

@@ -40,7 +40,7 @@ pub(crate) fn reasons(events: &[Event]) -> Vec<ReasonCode> {
 pub(crate) fn words(events: &[Event]) -> String {
     events
         .iter()
-        .find_map(|event| if let Event::Answered { words, .. } = event { words.clone() } else { None })
+        .find_map(|event| if let Event::Answered { reason_string, .. } = event { reason_string.clone() } else { None })
         .map_or_else(String::new, |words| words.to_string())
 }
 

@@ -32,24 +32,25 @@ async fn the_design_is_looked_at_changed_and_taken_back() {
     page.click("tr[data-topic='harrowmere/gorge/kettle-weir'] button").await;
     page.click("tr[data-topic='harrowmere/gorge/kettle-weir/stage'] button").await;
     page.wait_for(&format!("tr[data-topic='{level}']"), |text| text.contains("planned")).await;
-    page.wait_for("[data-drift]", |text| text.contains(level) && text.contains("not of the schema")).await;
+    page.wait_for("[data-drift]", |text| text.contains(level) && text.contains("violates the schema")).await;
     page.find("input[placeholder^=harrowmere]").await.send_keys("harrowmere/gorge/+/level").await.unwrap();
-    page.wait_for("[data-misses]", |text| text.contains("level 4: the filter wants `level`, and there is `stage`"))
-        .await;
+    page.wait_for("[data-misses]", |text| text.contains("level 4: expected level, found stage")).await;
 
     // A refused attempt is explained.
     page.click("a[href='#/access']").await;
     page.click("[data-refusals] button").await;
     let verdict = page.wait_for("[data-verdict=refused]", |text| text.contains("decides")).await;
     assert!(
-        verdict.contains("No. contractor-pumps may not publish to harrowmere/gorge/kettle-weir/gate/target"),
+        verdict.contains(
+            "Not allowed. contractor-pumps is not allowed to publish to harrowmere/gorge/kettle-weir/gate/target"
+        ),
         "{verdict}"
     );
-    page.wait_for("section[aria-label='Who may do what']", |text| text.contains("meadow-pumps")).await;
+    page.wait_for("section[aria-label='Access matrix']", |text| text.contains("meadow-pumps")).await;
 
     // A draft is checked as it is typed; what fails can't be applied.
     page.click("a[href='#/design']").await;
-    page.find("[data-sound=true]").await;
+    page.find("[data-ready=true]").await;
     let draft = async |from: &str, to: &str| {
         let script = "const text = document.querySelector('textarea'); \
             text.value = text.value.replace(arguments[0], arguments[1]); \
@@ -57,24 +58,25 @@ async fn the_design_is_looked_at_changed_and_taken_back() {
         page.driver.execute(script, vec![from.into(), to.into()]).await.unwrap();
     };
     draft("{identity}/gate/position\"", "{identity}/gate/#\"").await;
-    page.wait_for("[data-sound=false]", |text| text.contains("stations-give-no-commands: kettle-weir can publish"))
+    page.wait_for("[data-ready=false]", |text| text.contains("stations-give-no-commands: kettle-weir can publish"))
         .await;
     assert!(!page.find("form button").await.is_enabled().await.unwrap());
     draft("{identity}/gate/#\"", "{identity}/gate/position\"").await;
     draft("cadence = \"2m\"", "cadence = \"1m\"").await;
-    page.wait_for("[data-changes='1']", |text| text.contains("cadence: 120 s → 60 s")).await;
-    page.find("[data-sound=true]").await;
+    page.wait_for("[data-changes='1']", |text| text.contains("cadence: 2 min → 60 s")).await;
+    page.find("[data-ready=true]").await;
     page.find("input[aria-label=Message]").await.send_keys("Readings every minute").await.unwrap();
     page.click("form button").await;
     page.wait_for("[role=status]", |text| text == "Revision 2 is in force.").await;
-    page.click_text("Revert to it").await;
+    page.click_text("Revert to this").await;
     page.wait_for("[role=status]", |text| text == "Revision 3 is in force.").await;
     assert_eq!(service.status()["revision"], 3);
-    page.wait_for("[data-revisions]", |text| text.contains("back to revision 1")).await;
+    page.wait_for("[data-revisions]", |text| text.contains("Revert to revision 1")).await;
 
     // An unplanned topic is taken into a draft.
     let notes = format!(
-        "{}\n[[rules]]\nname = \"notes\"\nwho = {{ identity = \"kettle-weir\" }}\nmay = [\"publish\"]\ntopics = [\"notes/weir\"]\n",
+        "{}\n[[rules]]\nname = \"notes\"\nwho = {{ identity = \"kettle-weir\" }}\nmay = [\"publish\"]\ntopics = \
+         [\"notes/weir\"]\n",
         crate::harness::BLUEPRINT
     );
     let file = place.write("notes.toml", &notes);
@@ -103,7 +105,7 @@ async fn a_person_who_may_look_only_can_t_change_the_design() {
     page.click("button[type=submit]").await;
     page.find("section[aria-label=Sessions]").await;
     page.click("a[href='#/design']").await;
-    page.find("[data-sound]").await;
+    page.find("[data-ready]").await;
     let message = page.find("input[aria-label=Message]").await;
     assert!(!message.is_enabled().await.unwrap() && !page.find("form button").await.is_enabled().await.unwrap());
     // Removed, she is out at the next look.

@@ -26,10 +26,10 @@ async fn stale_retained_messages_are_found_cleared_and_brought_back() {
     page.wait_for("[data-message]", |text| text.contains("\"m\": 1.2") && text.contains("sensor")).await;
 
     // A branch is chosen; what goes is said before it goes.
-    page.click("button[title='Choose all below harrowmere/gorge/old-mill']").await;
-    page.wait_for("[data-choice]", |text| text.contains("1 chosen")).await;
+    page.click("button[title='Select all below harrowmere/gorge/old-mill']").await;
+    page.wait_for("[data-choice]", |text| text.contains("1 selected")).await;
     page.click_text("Clear").await;
-    page.wait_for("[data-choice]", |text| text.contains("Exactly these 1 go")).await;
+    page.wait_for("[data-choice]", |text| text.contains("Clear 1 retained message?")).await;
     assert_eq!(service.status()["retained"], 3);
     page.click("[data-choice] button.text-wrong").await;
     page.wait_for("[data-cleared]", |text| text.contains(old)).await;
@@ -39,10 +39,10 @@ async fn stale_retained_messages_are_found_cleared_and_brought_back() {
     page.click("a[href='#/journey']").await;
     page.find("input[aria-label=Topic]").await.send_keys("harrowmere/gorge/kettle-weir/gate/target").await.unwrap();
     page.find("input[aria-label=Payload]").await.send_keys("much").await.unwrap();
-    page.click_text("Follow it").await;
-    page.wait_for("[data-step=Access]", |text| text.contains("no rule limits administrator")).await;
+    page.click_text("Preview").await;
+    page.wait_for("[data-step=Access]", |text| text.contains("no rules apply to administrator")).await;
     page.find("[data-step=Plan]").await;
-    page.wait_for("[data-recipients]", |text| text.contains("Nobody")).await;
+    page.wait_for("[data-recipients]", |text| text.contains("No subscribers")).await;
     page.click("a[href='#/retained']").await;
     page.wait_for("[data-cleared]", |text| text.contains(old)).await;
 
@@ -51,15 +51,14 @@ async fn stale_retained_messages_are_found_cleared_and_brought_back() {
     filter.clear().await.unwrap();
     filter.send_keys("harrowmere/+/+/status").await.unwrap();
     page.wait_for("main table", |text| text.contains("nine-arches") && text.contains("kettle-weir")).await;
-    page.click("input[aria-label='Choose all that is listed']").await;
-    page.wait_for("[data-choice]", |text| text.contains("2 chosen")).await;
+    page.click("input[aria-label='Select all listed']").await;
+    page.wait_for("[data-choice]", |text| text.contains("2 selected")).await;
     page.click_text("Clear").await;
     page.click("[data-choice] button.text-wrong").await;
     page.wait_for("[data-cleared]", |text| text.contains("2 topics")).await;
     service.run(&["publish", "harrowmere/gorge/kettle-weir/status", "offline", "--retain"]).ok();
     page.click("[data-cleared] button").await;
-    page.wait_for("[data-choice] [role=status]", |text| text.contains("1 brought back; 1 had a new one meanwhile"))
-        .await;
+    page.wait_for("[data-choice] [role=status]", |text| text.contains("1 restored; 1 have a newer message")).await;
     assert_eq!(service.status()["retained"], 2);
 }
 
@@ -84,16 +83,16 @@ async fn the_hierarchy_shows_values_and_leads_to_a_topic() {
     }
     page.wait_for(&format!("tr[data-topic='{LEVEL}']"), |text| text.contains(r#""m": 1.83"#)).await;
     page.find(&format!("tr[data-topic='{branch}'] svg[aria-label^=rate]")).await;
-    page.wait_for("main", |text| text.contains("looked at every 2 s")).await;
+    page.wait_for("main", |text| text.contains("refreshes every 2 s")).await;
 
     // The search leads to the topic as its row does.
     page.type_into("section[aria-label='What a filter catches'] input", "harrowmere/+/+/stage/level").await;
-    page.click("[data-catches] a").await;
+    page.click("[data-matches] a").await;
     page.wait_for("[data-facts]", |text| {
-        ["Nobody does", "stations-report", "json of a schema", "administrator"].iter().all(|part| text.contains(part))
+        ["None.", "stations-report", "JSON with a schema", "administrator"].iter().all(|part| text.contains(part))
     })
     .await;
-    page.wait_for("[data-messages]", |text| text.contains("No message has come")).await;
+    page.wait_for("[data-messages]", |text| text.contains("No messages since")).await;
     publish("1.85");
     page.wait_for("[data-messages]", |text| text.contains("1.85")).await;
     publish("1.90");
@@ -108,7 +107,7 @@ async fn the_hierarchy_shows_values_and_leads_to_a_topic() {
     page.wait_for("[data-difference]", |text| text.contains("1.85") && text.contains("1.95") && !text.contains("1.9,"))
         .await;
     page.click("a[href^='#/journey?recorded&']").await;
-    page.find("input[aria-label=Filter]").await;
+    page.find("input[aria-label='Topic filter']").await;
 }
 
 #[tokio::test]
@@ -125,8 +124,8 @@ async fn a_recording_shows_who_got_a_message_and_who_did_not() {
     page.sign_in(&service).await;
     page.click("a[href='#/journey']").await;
     page.click("a[href='#/journey?recorded']").await;
-    page.wait_for("[data-messages]", |text| text.contains("Nothing was recorded yet")).await;
-    page.type_into("input[aria-label=Filter]", "harrowmere/gorge/#").await;
+    page.wait_for("[data-messages]", |text| text.contains("No recordings yet")).await;
+    page.type_into("input[aria-label='Topic filter']", "harrowmere/gorge/#").await;
     page.click_text("Record").await;
     page.find("[data-recording=running]").await;
     service.run(&["publish", LEVEL, "1.83"]).ok();
@@ -136,12 +135,12 @@ async fn a_recording_shows_who_got_a_message_and_who_did_not() {
     assert_eq!(service.run(&[&["publish", target, "90"][..], &by].concat()).code, Some(1));
     page.wait_for("[data-messages]", |text| text.contains("1 acknowledged") && text.contains("refused")).await;
     page.click("[data-messages] tbody tr:first-child button").await;
-    page.wait_for("[data-journey]", |text| text.contains("contractor-pumps may not publish")).await;
+    page.wait_for("[data-journey]", |text| text.contains("contractor-pumps is not allowed to publish")).await;
     page.click("[data-messages] tbody tr:last-child button").await;
     page.wait_for("[data-recipients]", |text| text.contains("auditor") && text.contains("acknowledged")).await;
-    page.wait_for("[data-journey] [data-step=Plan]", |text| text.contains("breaks the plan")).await;
-    page.click_text("End it").await;
-    page.find("[data-recording=ended]").await;
+    page.wait_for("[data-journey] [data-step=Plan]", |text| text.contains("does not match the plan")).await;
+    page.click_text("Stop recording").await;
+    page.find("[data-recording=stopped]").await;
     drop(reader);
 }
 
@@ -159,16 +158,16 @@ async fn clients_stand_side_by_side_at_the_desk() {
     page.type_into(&of(1, "input[aria-label=Identity]"), "auditor").await;
     page.type_into(&of(2, "input[aria-label=Identity]"), "kettle-weir").await;
     page.find(&of(2, "select[aria-label=Version]")).await.send_keys("3.1.1").await.unwrap();
-    page.click_text("Open all").await;
+    page.click_text("Connect all").await;
     page.wait_for(&of(1, "[data-state]"), |text| text.contains("connected as")).await;
     page.wait_for(&of(2, "[data-lines]"), |text| text.contains("connected")).await;
-    page.type_into(&of(1, "input[aria-label=Filter]"), "harrowmere/#").await;
-    page.find(&of(1, "input[aria-label=Filter]")).await.send_keys("\u{e007}").await.unwrap();
+    page.type_into(&of(1, "input[aria-label='Topic filter']"), "harrowmere/#").await;
+    page.find(&of(1, "input[aria-label='Topic filter']")).await.send_keys("\u{e007}").await.unwrap();
     page.wait_for(&of(1, "[data-filters]"), |text| text.contains("harrowmere/#")).await;
 
     page.type_into(&of(2, "input[aria-label=Topic]"), LEVEL).await;
     page.type_into(&of(2, "textarea[aria-label=Payload]"), "{\"m\": 1.8").await;
-    page.find(&of(2, "select[aria-label=Form]")).await.send_keys("JSON").await.unwrap();
+    page.find(&of(2, "select[aria-label=Encoding]")).await.send_keys("JSON").await.unwrap();
     page.find(&of(2, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
     page.wait_for(&of(2, "[data-lines]"), |text| text.contains("not JSON")).await;
     page.type_into(&of(2, "textarea[aria-label=Payload]"), "{\"m\": 1.83}").await;
@@ -176,22 +175,22 @@ async fn clients_stand_side_by_side_at_the_desk() {
     page.wait_for(&of(1, "[data-lines]"), |text| text.contains("1.83") && text.contains("QoS 1")).await;
     page.type_into(&of(1, "input[aria-label=Topic]"), LEVEL).await;
     page.find(&of(1, "input[aria-label=Topic]")).await.send_keys("\u{e007}").await.unwrap();
-    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("auditor may not publish")).await;
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("auditor is not allowed to publish")).await;
 
     // The desk outlives a look at another page, and a set-up the visit.
     page.type_into("input[aria-label='Name of the set-up']", "level trial").await;
-    page.click_text("Keep it").await;
-    page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
+    page.click_text("Save").await;
+    page.wait_for("select[aria-label=Setup]", |text| text.contains("level trial")).await;
     page.click("a[href='#/topics']").await;
     page.click("a[href='#/desk']").await;
     page.wait_for(&of(1, "[data-lines]"), |text| text.contains("1.83")).await;
     page.driver.refresh().await.unwrap();
-    page.wait_for("select[aria-label='Set-up']", |text| text.contains("level trial")).await;
+    page.wait_for("select[aria-label=Setup]", |text| text.contains("level trial")).await;
     page.wait_for(&of(1, "[data-state]"), |text| text == "not connected").await;
-    page.find("select[aria-label='Set-up']").await.send_keys("level trial").await.unwrap();
+    page.find("select[aria-label=Setup]").await.send_keys("level trial").await.unwrap();
     page.wait_for(&of(1, "[data-filters]"), |text| text.contains("harrowmere/#")).await;
-    page.click_text("Open all").await;
-    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("subscribe harrowmere/#: granted")).await;
+    page.click_text("Connect all").await;
+    page.wait_for(&of(1, "[data-lines]"), |text| text.contains("subscribe harrowmere/#: Granted")).await;
 }
 
 #[tokio::test]
@@ -219,7 +218,7 @@ async fn programs_that_are_shown_connect_and_the_page_says_so() {
         let selector = format!("[data-program={language}]");
         let program = page.wait_for(&selector, |text| text.contains("1.83")).await;
         assert!(program.contains("put-the-password-here"), "{program}");
-        page.wait_for("[data-arrival]", |text| text.contains("Waiting for a client of kettle-weir")).await;
+        page.wait_for("[data-arrival]", |text| text.contains("Waiting for kettle-weir to connect")).await;
         let saved = place.write(file, &program.replace("put-the-password-here", "riew-elttek"));
         let ran = Command::new(interpreter).arg(&saved).stdin(Stdio::null()).output().unwrap();
         let ran = Ran::from(ran);
@@ -229,16 +228,16 @@ async fn programs_that_are_shown_connect_and_the_page_says_so() {
         page.click("a[href='#/topics']").await;
         page.click("a[href='#/first-connection']").await;
         page.type_into("input[aria-label=Identity]", "auditor\t").await;
-        page.type_into("input[aria-label=Filter]", "harrowmere/#").await;
-        page.wait_for("[data-step=Listen][data-good=true]", |text| text.contains("auditor-reads-all")).await;
+        page.type_into("input[aria-label='Topic filter']", "harrowmere/#").await;
+        page.wait_for("[data-step=Subscribe][data-good=true]", |text| text.contains("auditor-reads-all")).await;
         page.find("select[aria-label=Language]").await.send_keys(language).await.unwrap();
         let program = page.wait_for(&selector, |text| text.contains("harrowmere/#")).await;
-        page.wait_for("[data-arrival=no]", |text| text.contains("Waiting for a client of auditor")).await;
+        page.wait_for("[data-arrival=no]", |text| text.contains("Waiting for auditor to connect")).await;
         let saved = place.write(file, &program.replace("put-the-password-here", "rotidua"));
         let heard = place.path().join("heard");
         let out = std::fs::File::create(&heard).unwrap();
         let mut child = Command::new(interpreter).arg(&saved).stdin(Stdio::null()).stdout(out).spawn().unwrap();
-        let seen = page.wait_for("[data-arrival=yes]", |text| text.contains("auditor has connected")).await;
+        let seen = page.wait_for("[data-arrival=yes]", |text| text.contains("auditor connected")).await;
         assert!(seen.contains("3.1.1") && seen.contains("with its password"), "{seen}");
         wait("it has subscribed", || (service.status()["subscriptions"] == 1).then_some(()));
         service.run(&["publish", LEVEL, "1.85"]).ok();

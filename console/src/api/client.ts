@@ -1,0 +1,53 @@
+/** The service's API. Its types come from docs/openapi.json, so a renamed field breaks the build. */
+import createClient from 'openapi-fetch';
+
+import type { components, paths } from './schema';
+
+export type Status = components['schemas']['Status'];
+export type SessionView = components['schemas']['SessionView'];
+export type LiveReading = components['schemas']['LiveReading'];
+export type Throughput = components['schemas']['Throughput'];
+export type SignIn = components['schemas']['SignIn'];
+export type Me = components['schemas']['Me'];
+export type TopicView = components['schemas']['TopicView'];
+export type TopicList = components['schemas']['TopicList'];
+export type TopicDetails = components['schemas']['TopicDetails'];
+export type TopicMessage = components['schemas']['TopicMessage'];
+export type TopicMatch = components['schemas']['Match'];
+export type DriftView = components['schemas']['DriftView'];
+export type AccessQuestion = components['schemas']['AccessQuestion'];
+export type AccessAnswer = components['schemas']['AccessAnswer'];
+export type Matrix = components['schemas']['Matrix'];
+export type Right = components['schemas']['Right'];
+export type RefusalView = components['schemas']['RefusalView'];
+export type BlueprintFile = components['schemas']['BlueprintFile'];
+export type Check = components['schemas']['Check'];
+export type Comparison = components['schemas']['Comparison'];
+export type FieldChange = components['schemas']['FieldChangeView'];
+export type RevisionView = components['schemas']['RevisionView'];
+export type IdentityView = components['schemas']['IdentityView'];
+export type TokenView = components['schemas']['TokenView'];
+export type AuthorityView = components['schemas']['AuthorityView'];
+export type PersonView = components['schemas']['PersonView'];
+export type Role = components['schemas']['Role'];
+export type RetainedView = components['schemas']['RetainedView'];
+export type RetainedMessage = components['schemas']['RetainedMessage'];
+export type Journey = components['schemas']['Journey'];
+export type RecipientView = components['schemas']['RecipientView'];
+export type RecordingView = components['schemas']['RecordingView'];
+export type RecordedMessage = components['schemas']['RecordedMessage'];
+export type RecordedJourney = components['schemas']['RecordedJourney'];
+export type DeskArrival = components['schemas']['DeskArrival'];
+export type DeskEvents = components['schemas']['DeskEvents'];
+export type DeskSetupView = components['schemas']['DeskSetupView'];
+export type ListenerView = components['schemas']['ListenerView'];
+export type AuditView = components['schemas']['AuditView'];
+export type Problem = components['schemas']['Problem'];
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+/** What a person is told when a call failed. */
+export function reasonOf(problem: unknown): string {
+  if (problem && typeof problem === 'object' && 'detail' in problem) return String(problem.detail);
+  return 'The service does not respond. Check that it is running.';
+}

@@ -1,0 +1,56 @@
+<script lang="ts">
+  import { plural } from '$lib/format';
+  import type { Topics } from './topics.svelte';
+
+  interface Props {
+    topics: Topics;
+  }
+
+  const { topics }: Props = $props();
+  const match = $derived(topics.match);
+</script>
+
+<div class="flex min-h-0 flex-col gap-2 overflow-y-auto px-5 pt-1 pb-3 text-sm">
+  <label class="block">
+    <span class="sr-only">Topic filter</span>
+    <input
+      type="text"
+      spellcheck="false"
+      placeholder="harrowmere/+/+/stage/level"
+      class="w-full rounded border border-line bg-page px-3 py-1.5 font-mono"
+      bind:value={topics.filter}
+      oninput={() => topics.find()}
+      aria-invalid={topics.wrong !== ''}
+    />
+  </label>
+  {#if topics.wrong}
+    <p class="text-wrong" role="alert">{topics.wrong}</p>
+  {:else if match}
+    <p>
+      <b>Matches</b>
+      {plural(match.planned.length, 'planned path')}, {plural(match.live_total, 'live topic')}
+    </p>
+    <ul class="font-mono text-xs wrap-anywhere text-moss" data-matches>
+      {#each match.planned as path (path)}<li>{path}</li>{/each}
+      {#each match.live as topic (topic)}
+        <li><a class="hover:underline" href="#/topic?name={encodeURIComponent(topic)}">{topic}</a></li>
+      {/each}
+    </ul>
+    {#if match.live_misses.length + match.planned_misses.length > 0}
+      <p><b>Near misses</b></p>
+      <ul class="text-xs" data-misses>
+        {#each [...match.live_misses, ...match.planned_misses] as miss, index (index)}
+          <li class="mb-1">
+            <span class="font-mono wrap-anywhere">{miss.topic}</span>
+            <span class="block text-quiet">level {miss.level}: {miss.explanation}</span>
+          </li>
+        {/each}
+      </ul>
+    {/if}
+  {:else}
+    <p class="text-quiet">
+      Enter a topic filter to see what it matches. <code>+</code> matches one level, <code>#</code> all remaining
+      levels.
+    </p>
+  {/if}
+</div>

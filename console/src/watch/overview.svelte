@@ -1,0 +1,70 @@
+<script lang="ts">
+  import { untrack } from 'svelte';
+
+  import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
+
+  import { count, plural, rate } from '$lib/format';
+  import type { ConsoleState } from '$shell/console.svelte';
+  import { Live } from './live.svelte';
+  import type { Theme } from '$shell/theme.svelte';
+  import Headline from './headline.svelte';
+  import SessionTable from './session-table.svelte';
+  import ThroughputPanel from './throughput-panel.svelte';
+
+  interface Props {
+    service: ConsoleState;
+    theme: Theme;
+  }
+
+  const { service, theme }: Props = $props();
+  const live = new Live();
+  const status = $derived(service.status);
+  const average = $derived(live.reading?.average ?? status?.rates);
+  const sessions = $derived(live.reading?.sessions ?? status?.sessions ?? 0);
+  const withheld = $derived(live.reading?.totals.withheld ?? status?.withheld ?? 0);
+  const refused = $derived(live.reading?.totals.refused ?? status?.refused ?? 0);
+  const troubles = $derived([...(status?.warnings ?? []), ...(service.trouble ? [service.trouble] : [])]);
+
+  $effect(() => {
+    untrack(() => live.start());
+    return () => live.stop();
+  });
+</script>
+
+<main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
+  {#each troubles as words (words)}
+    <p class="flex items-center gap-2 rounded bg-warn-ground px-4 py-2 text-sm text-warn-ink" role="alert">
+      <TriangleAlert class="size-4 shrink-0" />
+      {words}
+    </p>
+  {/each}
+  <section aria-label="Now" class="grid grid-cols-4 gap-4">
+    <Headline
+      name="Connected sessions"
+      value={count(sessions)}
+      note="{count(status?.sessions_away ?? 0)} disconnected; {plural(
+        status?.subscriptions ?? 0,
+        'subscription',
+      )}"
+    />
+    <Headline
+      name="Messages in/s"
+      value={rate(average?.messages_in ?? 0)}
+      note="10 s average; {count(status?.messages_in ?? 0)} since start"
+      tone="moss"
+    />
+    <Headline
+      name="Messages out/s"
+      value={rate(average?.messages_out ?? 0)}
+      note="10 s average; {count(status?.messages_out ?? 0)} since start"
+      tone="rain"
+    />
+    <Headline
+      name="Refused"
+      value={count(refused)}
+      note="attempts since start; {plural(withheld, 'message')} withheld"
+    />
+  </section>
+  <ThroughputPanel {live} {theme} />
+  <SessionTable />
+</main>

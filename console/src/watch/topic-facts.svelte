@@ -1,0 +1,106 @@
+<script lang="ts">
+  import { bytes, count, moment, rate, span } from '$lib/format';
+  import type { Topic } from './topic.svelte';
+  import TopicText from '$ui/topic-text.svelte';
+
+  interface Props {
+    topic: Topic;
+  }
+
+  const { topic }: Props = $props();
+  const details = $derived(topic.details);
+  const about = $derived(details?.about);
+  const plan = $derived(details?.plan);
+  const heading = 'mt-3 mb-1 font-semibold first:mt-0';
+  const here = $derived(encodeURIComponent(topic.name));
+</script>
+
+{#if details}
+  <div class="min-h-0 flex-1 overflow-y-auto px-5 pb-3 text-sm" data-facts>
+    {#if about}
+      <dl class="grid grid-cols-[7rem_minmax(0,1fr)] gap-y-0.5 [&_dt]:text-quiet">
+        <dt>Last message</dt>
+        <dd>{moment(about.last)}, {bytes(about.value_bytes)}</dd>
+        <dt>Traffic</dt>
+        <dd>{rate(about.rate)} messages/s now, {count(about.messages)} since the service started</dd>
+        <dt>Retained message</dt>
+        <dd>{about.retained ? 'yes' : 'none'}</dd>
+      </dl>
+    {:else}
+      <p class="text-quiet">No messages have been published since the service started.</p>
+    {/if}
+
+    <h3 class={heading}>Publishers</h3>
+    {#each topic.publishers as [name, number] (name)}
+      <p>
+        {name}
+        <span class="text-quiet"
+          >{number > 0 ? `${count(number)} of these messages` : 'the last message'}</span
+        >
+      </p>
+    {:else}
+      <p class="text-quiet">None.</p>
+    {/each}
+
+    <h3 class={heading}>Subscribers</h3>
+    <ul data-subscribers>
+      {#each details.subscribers as one (`${one.client_id} ${one.shared}`)}
+        <li>
+          {one.client_id}
+          <span class="text-quiet">
+            QoS {one.qos}, {one.connected ? 'connected' : 'disconnected'}{one.queue > 0
+              ? `, ${count(one.queue)} queued`
+              : ''}{one.shared ? `, shared subscription ${one.shared}` : ''}
+          </span>
+        </li>
+      {:else}
+        <li class="text-quiet">None.</li>
+      {/each}
+    </ul>
+    {#if details.subscribers.length < details.subscribers_total}
+      <p class="text-quiet">and {count(details.subscribers_total - details.subscribers.length)} more</p>
+    {/if}
+    <p>
+      <a class="font-medium text-moss hover:underline" href="#/journey?topic={here}">Preview a message</a>
+      <span class="text-quiet">or</span>
+      <a class="font-medium text-moss hover:underline" href="#/journey?recorded&topic={here}"
+        >record messages</a
+      >
+    </p>
+
+    <h3 class={heading}>Plan</h3>
+    {#if plan}
+      <p><TopicText topic={plan.path} /></p>
+      <p>{plan.purpose}</p>
+      <p class="text-quiet">
+        {plan.payload}{plan.qos === null || plan.qos === undefined ? '' : `, QoS ${plan.qos}`}, retained: {plan.retained}{plan.cadence
+          ? `, at least every ${span(plan.cadence)}`
+          : ''}
+      </p>
+    {:else if details.has_plan}
+      <p class="font-bold text-rain">Not in the plan.</p>
+      {#if about}
+        <a class="font-medium text-moss hover:underline" href="#/design?plan={here}">Add to draft</a>
+      {/if}
+    {:else}
+      <p class="text-quiet">The blueprint has no planned topics.</p>
+    {/if}
+
+    <h3 class={heading}>Rules</h3>
+    <ul data-rules>
+      {#each details.rules as rule, index (index)}
+        <li class="mb-1">
+          <b class={rule.verdict === 'deny' ? 'text-wrong' : 'text-moss'}>{rule.verdict}</b>
+          {rule.who} to {rule.publish ? 'publish' : ''}{rule.publish && rule.subscribe
+            ? ' and '
+            : ''}{rule.subscribe ? 'subscribe' : ''}
+          <span class="text-quiet">({rule.rule})</span>
+        </li>
+      {:else}
+        <li class="text-quiet">No rule covers this topic. Only the administrator can use it.</li>
+      {/each}
+    </ul>
+  </div>
+{:else}
+  <p class="px-5 text-sm text-quiet">{topic.trouble || 'Loading…'}</p>
+{/if}

@@ -1,0 +1,126 @@
+//! What happens, as values: the log writes lines of them, and whoever else looks on makes of them what it needs.
+
+use std::{
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+};
+
+use moorfall_core::session::{Ended, NotAccepted, Refusal, Withheld};
+use moorfall_wire::{ProtocolVersion, TopicName};
+
+/// A client, as facts name it.
+#[derive(Clone, Debug)]
+pub struct Client {
+    /// Its client identifier.
+    pub id: String,
+    /// Who it is.
+    pub identity: Arc<str>,
+}
+
+/// What happened.
+#[derive(Clone, Debug)]
+pub enum Fact {
+    /// A client has connected.
+    Connected {
+        /// Which.
+        client: Client,
+        /// From where.
+        address: SocketAddr,
+        /// Over which listener.
+        listener: Arc<str>,
+        /// What it speaks.
+        version: ProtocolVersion,
+        /// Whether an earlier session continues.
+        resumed: bool,
+    },
+    /// The connection of a client has ended.
+    Disconnected {
+        /// Which.
+        client: Client,
+        /// From where it was connected.
+        address: SocketAddr,
+        /// Why.
+        why: Ended,
+    },
+    /// A connection ended before its client was accepted.
+    NotAccepted {
+        /// The user name of its CONNECT; empty if none.
+        user_name: String,
+        /// From where.
+        address: SocketAddr,
+        /// Why.
+        why: Ended,
+    },
+    /// A connection ended before anything of MQTT was said on it.
+    NotSecured {
+        /// From where.
+        address: SocketAddr,
+        /// Over which listener.
+        listener: Arc<str>,
+        /// Why.
+        why: NotSecured,
+    },
+    /// A listener begins to refuse connections; not told again until it accepts one.
+    Refusing {
+        /// From where the first one came.
+        address: SocketAddr,
+        /// Which.
+        listener: Arc<str>,
+        /// Why.
+        why: NotAccepted,
+    },
+    /// A listener accepts connections again.
+    Accepting {
+        /// Which.
+        listener: Arc<str>,
+    },
+    /// The session of a client that was away has expired.
+    Expired {
+        /// Whose.
+        client: Client,
+    },
+    /// Attempts of a client were refused.
+    Refused {
+        /// Whose.
+        client: Client,
+        /// What, and why.
+        refusal: Refusal,
+    },
+    /// A message that was routed to a session was not sent.
+    Withheld {
+        /// Whose.
+        client: Client,
+        /// Its topic.
+        topic: TopicName,
+        /// Why.
+        why: Withheld,
+    },
+    /// Many sign-ins of one address have failed, and the next ones wait.
+    SignInsFail {
+        /// Which.
+        address: IpAddr,
+    },
+}
+
+/// Why a connection came to nothing before anything of MQTT was said on it.
+#[derive(Clone, Debug, thiserror::Error)]
+pub enum NotSecured {
+    /// The TLS handshake failed.
+    #[error("TLS handshake failed: {0}")]
+    Tls(String),
+    /// The TLS handshake took too long.
+    #[error("TLS handshake timed out")]
+    TlsTimeout,
+    /// Client certificates are required, and no authority that signs them is known.
+    #[error("no certificate authority is trusted to sign client certificates; `moorfall authorities add` adds one")]
+    NoAuthority,
+    /// The client certificate can't be read.
+    #[error("unreadable client certificate")]
+    Certificate,
+    /// The WebSocket handshake failed.
+    #[error("WebSocket handshake failed: {0}")]
+    WebSocket(String),
+    /// The WebSocket handshake took too long.
+    #[error("WebSocket handshake timed out")]
+    WebSocketTimeout,
+}
