@@ -114,7 +114,7 @@
           <span class="text-quiet">Subscribes to</span>
           <input
             class="{field} font-mono text-xs"
-            aria-label="Filter"
+            aria-label="Topic filter"
             placeholder="nothing"
             bind:value={connect.filter}
           />

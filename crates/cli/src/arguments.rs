@@ -6,8 +6,19 @@ use moorfall_wire::{QoS, TopicFilter};
 
 use crate::output::printable;
 
+/// A value that is not what it should be; the sentence is for whoever wrote it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct Misread(pub String);
+
+impl From<&str> for Misread {
+    fn from(words: &str) -> Self {
+        Self(words.into())
+    }
+}
+
 /// A quality of service that this client speaks.
-pub fn qos(text: &str) -> Result<QoS, String> {
+pub fn qos(text: &str) -> Result<QoS, Misread> {
     match text {
         "0" => Ok(QoS::AtMostOnce),
         "1" => Ok(QoS::AtLeastOnce),
@@ -16,42 +27,16 @@ pub fn qos(text: &str) -> Result<QoS, String> {
     }
 }
 
-/// A time such as `30s`, `5m` or `2h`.
-pub fn parse_span(text: &str) -> Result<Duration, String> {
-    let wrong = || format!("`{text}` is not a time; write a number and s, m or h, for example 30s");
-    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
-    let seconds = match unit {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3_600,
-        _ => return Err(wrong()),
-    };
-    let number: u64 = number.parse().map_err(|_| wrong())?;
-    number.checked_mul(seconds).map(Duration::from_secs).ok_or_else(wrong)
+/// A time such as `100ms`, `30s`, `5m` or `1h 30m`.
+pub fn duration(text: &str) -> Result<Duration, Misread> {
+    let read = humantime::parse_duration(text).ok().filter(|time| !time.is_zero());
+    read.ok_or_else(|| Misread(format!("`{text}` is not a time; write for example 100ms, 30s, 5m or 2h")))
 }
 
-/// A time that may be as short as `100ms`.
-pub fn parse_short_span(text: &str) -> Result<Duration, String> {
-    match text.strip_suffix("ms").map(str::parse) {
-        Some(Ok(millis @ 1..)) => Ok(Duration::from_millis(millis)),
-        Some(_) => Err(format!("`{text}` is not a time; write for example 100ms")),
-        None => parse_span(text)
-            .and_then(|span| if span.is_zero() { Err("write a time of at least 1ms".into()) } else { Ok(span) }),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn times_are_read() {
-        assert_eq!(parse_span("30s"), Ok(Duration::from_secs(30)));
-        assert_eq!(parse_span("2h"), Ok(Duration::from_secs(7_200)));
-        for wrong in ["", "30", "s", "-1s", "1d", "é", "99999999999999999999h", "9999999999999999999h"] {
-            assert!(parse_span(wrong).is_err(), "{wrong}");
-        }
-    }
+/// The same in whole seconds, no less than it was; as many as the protocol can say at most.
+pub fn whole_seconds(time: Duration) -> u32 {
+    let seconds = time.as_secs().saturating_add(u64::from(time.subsec_nanos() > 0));
+    u32::try_from(seconds).unwrap_or(u32::MAX)
 }
 
 /// A filter, and the QoS that is wished for it.
@@ -64,20 +49,20 @@ pub struct Wanted {
 }
 
 /// A filter, or what is wrong with it with the character pointed at.
-pub fn filter(text: &str) -> Result<TopicFilter, String> {
+pub fn filter(text: &str) -> Result<TopicFilter, Misread> {
     text.parse::<TopicFilter>().map_err(|error| match error.at() {
-        None => error.to_string(),
+        None => Misread(error.to_string()),
         Some(at) => pointed(text, at, &error.to_string()),
     })
 }
 
 /// An expression over topic and payload.
-pub fn condition(text: &str) -> Result<MessageExpression, String> {
+pub fn condition(text: &str) -> Result<MessageExpression, Misread> {
     MessageExpression::parse(text).map_err(|error| pointed(text, error.at, &error.message))
 }
 
 /// A filter with its QoS, or what is wrong with it with the character pointed at.
-pub fn wanted(text: &str) -> Result<Wanted, String> {
+pub fn wanted(text: &str) -> Result<Wanted, Misread> {
     let (text, qos) = match text.rsplit_once(':') {
         Some((filter, level @ ("0" | "1" | "2"))) => (filter, Some(qos(level)?)),
         _ => (text, None),
@@ -85,7 +70,23 @@ pub fn wanted(text: &str) -> Result<Wanted, String> {
     Ok(Wanted { filter: filter(text)?, qos })
 }
 
-fn pointed(text: &str, at: usize, words: &str) -> String {
+fn pointed(text: &str, at: usize, words: &str) -> Misread {
     let before = text.get(..at).map_or(0, |before| before.chars().count());
-    format!("{words}\n  {}\n  {}^", printable(text), " ".repeat(before))
+    Misread(format!("{words}\n  {}\n  {}^", printable(text), " ".repeat(before)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_are_read() {
+        assert_eq!(duration("30s"), Ok(Duration::from_secs(30)));
+        assert_eq!(duration("1h 30m"), Ok(Duration::from_secs(5_400)));
+        assert_eq!(duration("100ms").map(whole_seconds), Ok(1));
+        assert_eq!(duration("9999y").map(whole_seconds), Ok(u32::MAX));
+        for wrong in ["", "30", "s", "-1s", "0s", "1x", "é", "99999999999999999999h", "9999999999999999999h"] {
+            assert!(duration(wrong).is_err(), "{wrong}");
+        }
+    }
 }

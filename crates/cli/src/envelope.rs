@@ -7,7 +7,7 @@ use clap::Args;
 use moorfall_wire::*;
 
 use crate::{
-    arguments::{parse_span, qos},
+    arguments::{Misread, duration, qos, whole_seconds},
     messaging::Connection,
     output::{Done, Failure},
     payload::Encoding,
@@ -26,7 +26,7 @@ pub(crate) struct Envelope {
     #[arg(long, value_name = "ENCODING", default_value = "text")]
     pub(crate) encoding: Encoding,
     /// Message Expiry Interval: do not deliver after this time (MQTT 5.0)
-    #[arg(long, value_name = "TIME", value_parser = parse_span)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) expiry: Option<Duration>,
     /// User Property; can be repeated (MQTT 5.0)
     #[arg(long = "property", value_name = "NAME=VALUE", value_parser = property)]
@@ -42,7 +42,7 @@ pub(crate) struct Envelope {
     pub(crate) correlation: Option<String>,
 }
 
-fn property(text: &str) -> Result<(String, String), String> {
+fn property(text: &str) -> Result<(String, String), Misread> {
     let pair = text.split_once('=').ok_or("write NAME=VALUE")?;
     Ok((pair.0.to_owned(), pair.1.to_owned()))
 }
@@ -51,7 +51,7 @@ impl Envelope {
     /// The message with this payload.
     pub(crate) fn message(&self, topic: &TopicName, payload: Bytes) -> Publish {
         let properties = PublishProperties {
-            message_expiry_interval: self.expiry.map(|time| u32::try_from(time.as_secs()).unwrap_or(u32::MAX)),
+            message_expiry_interval: self.expiry.map(whole_seconds),
             user_properties: self
                 .properties
                 .iter()

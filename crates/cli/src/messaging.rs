@@ -13,7 +13,7 @@ use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::ProtocolVersion;
 
 use crate::{
-    arguments::parse_span,
+    arguments::duration,
     local::{Local, Which},
     output::Failure,
     remotes::{Known, Remotes},
@@ -74,7 +74,7 @@ pub(crate) struct Connection {
     #[arg(long, value_name = "ID", default_value = "", hide_default_value = true)]
     client_id: String,
     /// Time limit for connecting, for example 5s
-    #[arg(long, value_name = "TIME", default_value = "10s", value_parser = parse_span)]
+    #[arg(long, value_name = "TIME", default_value = "10s", value_parser = duration)]
     connect_within: Duration,
     #[command(flatten)]
     which: Which,

@@ -24,20 +24,38 @@ pub(crate) enum Encoding {
 
 impl Encoding {
     /// The bytes of a payload that is given like this.
-    pub(crate) fn read(self, text: &str) -> Result<Bytes, String> {
+    pub(crate) fn read(self, text: &str) -> Result<Bytes, PayloadError> {
+        let dense = || text.split_whitespace().collect::<String>();
         match self {
             Self::Text => Ok(Bytes::from(text.to_owned())),
             Self::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
                 Ok(_) => Ok(Bytes::from(text.to_owned())),
-                Err(error) => Err(pointed(text, &error)),
+                Err(error) => Err(PayloadError::Json(pointed(text, &error))),
             },
-            Self::Hex => read_hex(text),
-            Self::Base64 => {
-                let text: String = text.split_whitespace().collect();
-                STANDARD.decode(text).map(Bytes::from).map_err(|error| format!("The payload is not Base64: {error}."))
-            }
+            Self::Hex => Ok(hex::decode(dense())?.into()),
+            Self::Base64 => Ok(STANDARD.decode(dense())?.into()),
         }
     }
+}
+
+/// Why a payload can't be read as it is given.
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+pub(crate) enum PayloadError {
+    /// It is not JSON: why, and where.
+    #[error("The payload is not JSON: {0}")]
+    Json(String),
+    /// It is not hexadecimal.
+    #[error("The payload is not hexadecimal: {0}.")]
+    Hex(#[from] hex::FromHexError),
+    /// It is not Base64.
+    #[error("The payload is not Base64: {0}.")]
+    Base64(#[from] base64::DecodeError),
+    /// Nothing is filled in for this.
+    #[error("`%{{{0}}}` is unknown. Use %{{count}}, %{{time}} or %{{random}}.")]
+    Unknown(String),
+    /// A random number between what?
+    #[error("`%{{{0}}}` has no bounds. Write %{{random 1.5..2.5}}.")]
+    Bounds(String),
 }
 
 /// What is wrong with JSON, and the line with the character pointed at.
@@ -50,22 +68,7 @@ fn pointed(text: &str, error: &serde_json::Error) -> String {
     let before = line.get(..column).map_or(0, |before| before.chars().count());
     let skipped = before.saturating_sub(60);
     let shown: String = line.chars().skip(skipped).take(72).collect();
-    format!("The payload is not JSON: {said}\n  {}\n  {}^", printable(&shown), " ".repeat(before - skipped))
-}
-
-fn read_hex(text: &str) -> Result<Bytes, String> {
-    let digits: Vec<u32> = text
-        .chars()
-        .filter(|c| !c.is_whitespace())
-        .map(|c| {
-            c.to_digit(16)
-                .ok_or_else(|| format!("The payload is not hexadecimal: `{}` is not a digit.", c.escape_debug()))
-        })
-        .collect::<Result<_, _>>()?;
-    if !digits.len().is_multiple_of(2) {
-        return Err("The payload is not hexadecimal: it has an odd number of digits.".into());
-    }
-    Ok(digits.chunks(2).map(|pair| u8::try_from(pair[0] * 16 + pair[1]).unwrap_or_default()).collect())
+    format!("{said}\n  {}\n  {}^", printable(&shown), " ".repeat(before - skipped))
 }
 
 /// How a payload is shown.
@@ -131,7 +134,7 @@ fn dump(payload: &[u8]) -> String {
 }
 
 /// What stands for something that is other in each message: `%{count}`, `%{time}`, `%{random}`.
-pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> Result<String, String> {
+pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> Result<String, PayloadError> {
     let mut filled = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find("%{") {
@@ -149,11 +152,10 @@ pub(crate) fn fill(text: &str, count: u64, random: &mut impl FnMut() -> f64) -> 
             ("random", span) => {
                 let bounds =
                     span.split_once("..").and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
-                let (low, high): (f64, f64) =
-                    bounds.ok_or_else(|| format!("`%{{{name}}}` has no bounds. Write %{{random 1.5..2.5}}."))?;
+                let (low, high): (f64, f64) = bounds.ok_or_else(|| PayloadError::Bounds(name.into()))?;
                 write!(filled, "{:.3}", low + (high - low) * random())
             }
-            _ => return Err(format!("`%{{{name}}}` is unknown. Use %{{count}}, %{{time}} or %{{random}}.")),
+            _ => return Err(PayloadError::Unknown(name.into())),
         };
         rest = &rest[at + end + 1..];
     }
@@ -171,14 +173,14 @@ mod tests {
         assert_eq!(Encoding::Base64.read("SGVs bG8=").unwrap(), "Hello");
         assert_eq!(Encoding::Json.read("{\"m\": 1.83}").unwrap(), "{\"m\": 1.83}");
         for (encoding, text, words) in [
-            (Encoding::Hex, "4", "odd number"),
-            (Encoding::Hex, "4x", "`x` is not a digit"),
+            (Encoding::Hex, "4", "Odd number of digits"),
+            (Encoding::Hex, "4x", "Invalid character 'x' at position 1"),
             (Encoding::Base64, "S", "not Base64"),
             (Encoding::Json, "{\"m\": }", "not JSON"),
         ] {
-            assert!(encoding.read(text).unwrap_err().contains(words), "{text}");
+            assert!(encoding.read(text).unwrap_err().to_string().contains(words), "{text}");
         }
-        let words = Encoding::Json.read("{\"m\": 1.83, }").unwrap_err();
+        let words = Encoding::Json.read("{\"m\": 1.83, }").unwrap_err().to_string();
         let lines: Vec<&str> = words.lines().collect();
         assert_eq!(lines[1].as_bytes()[lines[2].find('^').unwrap()], b'}', "{words}");
     }
@@ -202,7 +204,7 @@ mod tests {
         assert_eq!(filled, "{\"n\": 7, \"m\": 2.000, \"r\": 0.500}");
         assert!(fill("%{time}", 1, &mut random).unwrap().ends_with('Z'));
         assert_eq!(fill("100 %{", 1, &mut random).unwrap(), "100 %{");
-        assert!(fill("%{level}", 1, &mut random).unwrap_err().contains("is unknown"));
-        assert!(fill("%{random 1}", 1, &mut random).unwrap_err().contains("no bounds"));
+        assert!(fill("%{level}", 1, &mut random).unwrap_err().to_string().contains("is unknown"));
+        assert!(fill("%{random 1}", 1, &mut random).unwrap_err().to_string().contains("no bounds"));
     }
 }

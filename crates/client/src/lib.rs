@@ -29,7 +29,7 @@ pub use moorfall_core::client::ClientState;
 
 pub use self::{
     error::{ClientError, ConnectError},
-    examine::{Examination, Step, examine},
+    examine::{Examination, Failed, Found, Stage, Step, examine},
     remote::{Remote, RemoteError, Scheme},
     trust::Trust,
 };

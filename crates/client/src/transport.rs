@@ -74,12 +74,15 @@ pub(crate) async fn secure(
 
 /// What went wrong in a stream, if it is of TLS.
 pub(crate) fn tls_fault(error: &io::Error, host: &str) -> Option<String> {
-    error.get_ref().is_some_and(|inner| inner.is::<rustls::Error>()).then(|| tls_words(error, host))
+    rustls_error(error).map(|_| tls_words(error, host))
+}
+
+fn rustls_error(error: &io::Error) -> Option<&rustls::Error> {
+    error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>())
 }
 
 fn tls_words(error: &io::Error, host: &str) -> String {
-    let known = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-    match known {
+    match rustls_error(error) {
         Some(rustls::Error::InvalidCertificate(wrong)) => match wrong {
             CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
                 "its certificate has expired. It needs a new one, or the clock of this machine is wrong".into()

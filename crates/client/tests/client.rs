@@ -8,7 +8,7 @@ use std::{
 };
 
 use bytes::BytesMut;
-use moorfall_client::{Arrival, Client, ConnectError, Options, Remote, examine};
+use moorfall_client::{Arrival, Client, ConnectError, Options, Remote, Stage, examine};
 use moorfall_wire::*;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
@@ -286,13 +286,11 @@ async fn an_examination_tells_what_the_broker_does_not_offer() {
     });
     let found = examine(&options).await;
     assert!(found.passed(), "{found:?}");
-    let words = |what: &str| {
-        let step = found.steps.iter().find(|step| step.what == what).unwrap();
-        step.found.clone().unwrap()
-    };
-    let features = words("features");
+    let words =
+        |stage| found.steps.iter().find(|step| step.stage == stage).unwrap().found.as_ref().unwrap().to_string();
+    let features = words(Stage::Features);
     assert!(features.starts_with("QoS up to 1, retained messages, wildcards, no shared"), "{features}");
-    let limits = words("limits");
+    let limits = words(Stage::Limits);
     for part in ["20 in flight", "packets up to 4096 B", "Keep Alive 15 s"] {
         assert!(limits.contains(part), "{limits}");
     }

@@ -1,5 +1,5 @@
-//! What a client certificate is known by. A *mark* is one thing that it says, written in one way: its subject
-//! (RFC 4514), one of its other names (RFC 5280, 4.2.1.6), or its fingerprint. An identity lists marks; a certificate
+//! What a client certificate is known by. A *match* is one thing that it says, written in one way: its subject
+//! (RFC 4514), one of its other names (RFC 5280, 4.2.1.6), or its fingerprint. An identity lists matches; a certificate
 //! that an authority has signed and that bears one of them is that identity's.
 
 use std::{fmt::Write, net::IpAddr};
@@ -8,8 +8,11 @@ use sha2::{Digest, Sha256};
 use time::OffsetDateTime;
 use x509_parser::{certificate::X509Certificate, extensions::GeneralName, x509::X509Name};
 
-/// The longest mark, bytes.
+/// The longest match, bytes.
 const LENGTH: usize = 1_024;
+
+/// What is quoted of one that is longer, characters.
+const QUOTED: usize = 64;
 
 /// Short names of the attribute types that a subject is written with, and their object identifiers (RFC 4514, 3; RFC 4519).
 const TYPES: [(&str, &str); 11] = [
@@ -29,8 +32,8 @@ const TYPES: [(&str, &str); 11] = [
 /// What a client certificate says, as far as it matters here.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ClientCertificate {
-    /// All its marks: first the fingerprint, then its other names, then its subject.
-    pub marks: Vec<String>,
+    /// All its matches: first the fingerprint, then its other names, then its subject.
+    pub matches: Vec<String>,
     /// When it ends.
     pub ends: OffsetDateTime,
 }
@@ -40,23 +43,23 @@ impl ClientCertificate {
     pub fn read(der: &[u8]) -> Option<Self> {
         let (_, parsed) = x509_parser::parse_x509_certificate(der).ok()?;
         let ends = OffsetDateTime::from_unix_timestamp(parsed.validity().not_after.timestamp()).ok()?;
-        let mut marks = vec![format!("sha256:{}", hex::encode(Sha256::digest(der)))];
-        marks.extend(other_names(&parsed));
-        marks.extend(subject(parsed.subject()));
-        Some(Self { marks, ends })
+        let mut matches = vec![format!("sha256:{}", hex::encode(Sha256::digest(der)))];
+        matches.extend(other_names(&parsed));
+        matches.extend(subject(parsed.subject()));
+        Some(Self { matches, ends })
     }
 }
 
 fn other_names(certificate: &X509Certificate<'_>) -> Vec<String> {
     let Ok(Some(names)) = certificate.subject_alternative_name() else { return Vec::new() };
-    let mark = |name: &GeneralName<'_>| match name {
+    let read = |name: &GeneralName<'_>| match name {
         GeneralName::DNSName(name) => Some(format!("dns:{}", name.to_ascii_lowercase())),
         GeneralName::RFC822Name(name) => Some(format!("email:{name}")),
         GeneralName::URI(name) => Some(format!("uri:{name}")),
         GeneralName::IPAddress(bytes) => Some(format!("ip:{}", address(bytes)?)),
         _ => None,
     };
-    names.value.general_names.iter().filter_map(mark).collect()
+    names.value.general_names.iter().filter_map(read).collect()
 }
 
 fn address(bytes: &[u8]) -> Option<IpAddr> {
@@ -68,7 +71,7 @@ fn address(bytes: &[u8]) -> Option<IpAddr> {
 }
 
 /// The subject as RFC 4514 writes it, from the last part to the first. `None` if it is empty, or holds something that
-/// is no text: such a certificate has other marks.
+/// is no text: such a certificate has other matches.
 fn subject(name: &X509Name<'_>) -> Option<String> {
     let mut parts = Vec::new();
     for part in name.iter_rdn() {
@@ -105,53 +108,79 @@ fn escaped(value: &str) -> String {
     text
 }
 
-/// A mark as people write it, in the one way that certificates are looked up by.
-///
-/// # Errors
-/// Words on what is wrong and what would be right.
-pub fn read_mark(text: &str) -> Result<String, String> {
-    let fault = |why: &str| Err(format!("\"{text}\" is not a valid certificate match: {why}"));
+/// Why a text is not a certificate match.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("\"{text}\" is not a valid certificate match: {why}")]
+pub struct MatchError {
+    /// The text, or its beginning.
+    pub text: String,
+    /// Why.
+    pub why: MatchFault,
+}
+
+/// What is wrong with a text that is to be a certificate match.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum MatchFault {
+    /// It is too long.
+    #[error("the limit is {LENGTH} bytes")]
+    TooLong,
+    /// It is of no known kind.
+    #[error(
+        "use subject:, dns:, email:, uri:, ip: or sha256:; `moorfall cert show FILE` prints the matches of a certificate"
+    )]
+    Kind,
+    /// Nothing is behind its colon, or something that can't be printed.
+    #[error("there must be printable text after the colon")]
+    Empty,
+    /// The subject is not written as RFC 4514 has it.
+    #[error("a subject is written like CN=kettle-weir,O=Harrowmere Rivers Trust, the name first")]
+    Subject,
+    /// A name with a wildcard.
+    #[error("wildcards are not allowed")]
+    Wildcard,
+    /// Files of many identities divide their matches by semicolons.
+    #[error("semicolons are not allowed; use another match")]
+    Semicolon,
+    /// Not an address.
+    #[error("not an IP address")]
+    Address,
+    /// Not a fingerprint.
+    #[error("a SHA-256 fingerprint has 64 hexadecimal digits")]
+    Fingerprint,
+}
+
+/// A match as people write it, in the one way that certificates are looked up by.
+pub fn read_match(text: &str) -> Result<String, MatchError> {
+    read_as_one(text).map_err(|why| {
+        let quoted = if why == MatchFault::TooLong { QUOTED } else { LENGTH };
+        MatchError { text: text.chars().take(quoted).collect(), why }
+    })
+}
+
+fn read_as_one(text: &str) -> Result<String, MatchFault> {
     if text.len() > LENGTH {
-        return Err(format!("A certificate match has at most {LENGTH} bytes."));
+        return Err(MatchFault::TooLong);
     }
-    let Some((kind, value)) = text.split_once(':') else {
-        return fault(
-            "use subject:, dns:, email:, uri:, ip: or sha256:; `moorfall cert show FILE` prints the matches of a \
-             certificate",
-        );
-    };
+    let (kind, value) = text.split_once(':').ok_or(MatchFault::Kind)?;
     // A space at the end of a subject may be escaped.
     let kind = kind.trim().to_ascii_lowercase();
     let value = if kind == "subject" { value.trim_start() } else { value.trim() };
     if value.is_empty() || value.chars().any(char::is_control) {
-        return fault("there must be printable text after the colon");
+        return Err(MatchFault::Empty);
     }
     match kind.as_str() {
-        "subject" => match read_subject(value) {
-            Some(subject) => Ok(format!("subject:{subject}")),
-            None => fault("a subject is written like CN=kettle-weir,O=Harrowmere Rivers Trust, the name first"),
-        },
-        "dns" if value.contains('*') => fault("wildcards are not allowed"),
+        "subject" => read_subject(value).map(|subject| format!("subject:{subject}")).ok_or(MatchFault::Subject),
+        "dns" if value.contains('*') => Err(MatchFault::Wildcard),
         "dns" => Ok(format!("dns:{}", value.to_ascii_lowercase())),
-        // Files of many identities divide them so.
-        "email" | "uri" if value.contains(';') => fault("semicolons are not allowed; use another match"),
+        "email" | "uri" if value.contains(';') => Err(MatchFault::Semicolon),
         "email" | "uri" => Ok(format!("{kind}:{value}")),
-        "ip" => match value.parse::<IpAddr>() {
-            Ok(address) => Ok(format!("ip:{address}")),
-            Err(_) => fault("not an IP address"),
-        },
+        "ip" => value.parse::<IpAddr>().map(|address| format!("ip:{address}")).map_err(|_| MatchFault::Address),
         "sha256" => {
             let digits: String = value.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
-            if digits.len() == 64 && digits.chars().all(|c| c.is_ascii_hexdigit()) {
-                Ok(format!("sha256:{digits}"))
-            } else {
-                fault("a SHA-256 fingerprint has 64 hexadecimal digits")
-            }
+            let is_one = digits.len() == 64 && digits.chars().all(|c| c.is_ascii_hexdigit());
+            if is_one { Ok(format!("sha256:{digits}")) } else { Err(MatchFault::Fingerprint) }
         }
-        _ => fault(
-            "use subject:, dns:, email:, uri:, ip: or sha256:; `moorfall cert show FILE` prints the matches of a \
-             certificate",
-        ),
+        _ => Err(MatchFault::Kind),
     }
 }
 
@@ -238,9 +267,9 @@ mod tests {
                 SanType::IpAddress("192.0.2.7".parse().unwrap()),
             ];
         });
-        assert!(known.marks[0].starts_with("sha256:") && known.marks[0].len() == 7 + 64, "{known:?}");
+        assert!(known.matches[0].starts_with("sha256:") && known.matches[0].len() == 7 + 64, "{known:?}");
         assert_eq!(
-            known.marks[1..],
+            known.matches[1..],
             [
                 "dns:kettle-weir.harrowmere.example",
                 "email:weir@harrowmere.example",
@@ -249,8 +278,8 @@ mod tests {
                 "subject:CN=kettle-weir,O=Harrowmere Rivers Trust",
             ]
         );
-        for mark in &known.marks {
-            assert_eq!(read_mark(mark).as_ref(), Ok(mark), "what is printed can be given back");
+        for one in &known.matches {
+            assert_eq!(read_match(one).as_ref(), Ok(one), "what is printed can be given back");
         }
     }
 
@@ -263,25 +292,25 @@ mod tests {
             params.distinguished_name.push(DnType::OrganizationName, "Harrowmere Rivers Trust");
             params.distinguished_name.push(DnType::CommonName, "kettle-weir");
         });
-        assert_eq!(cunning.marks[1], r"subject:CN=kettle-weir\,O\=Harrowmere Rivers Trust");
-        assert_ne!(cunning.marks[1], honest.marks[1]);
-        assert_eq!(read_mark(&cunning.marks[1]).as_ref(), Ok(&cunning.marks[1]));
+        assert_eq!(cunning.matches[1], r"subject:CN=kettle-weir\,O\=Harrowmere Rivers Trust");
+        assert_ne!(cunning.matches[1], honest.matches[1]);
+        assert_eq!(read_match(&cunning.matches[1]).as_ref(), Ok(&cunning.matches[1]));
     }
 
     #[test]
-    fn marks_are_read_in_the_ways_that_people_write_them() {
+    fn matches_are_read_in_the_ways_that_people_write_them() {
         let subject = Ok("subject:CN=kettle-weir,O=Harrowmere Rivers Trust".to_owned());
-        assert_eq!(read_mark("subject:cn = kettle-weir, o = Harrowmere Rivers Trust "), subject);
-        assert_eq!(read_mark(r"subject:CN=kettle\2dweir,O=Harrowmere Rivers Trust"), subject);
-        assert_eq!(read_mark(r"subject:CN=a\,b\ "), Ok(r"subject:CN=a\,b\ ".to_owned()));
-        assert_eq!(read_mark("dns:Kettle-Weir.Example"), Ok("dns:kettle-weir.example".to_owned()));
-        assert_eq!(read_mark("ip:2001:DB8::1"), Ok("ip:2001:db8::1".to_owned()));
+        assert_eq!(read_match("subject:cn = kettle-weir, o = Harrowmere Rivers Trust "), subject);
+        assert_eq!(read_match(r"subject:CN=kettle\2dweir,O=Harrowmere Rivers Trust"), subject);
+        assert_eq!(read_match(r"subject:CN=a\,b\ "), Ok(r"subject:CN=a\,b\ ".to_owned()));
+        assert_eq!(read_match("dns:Kettle-Weir.Example"), Ok("dns:kettle-weir.example".to_owned()));
+        assert_eq!(read_match("ip:2001:DB8::1"), Ok("ip:2001:db8::1".to_owned()));
         let colons = ["AB"; 32].join(":");
-        assert_eq!(read_mark(&format!("sha256:{colons}")), Ok(format!("sha256:{}", "ab".repeat(32))));
+        assert_eq!(read_match(&format!("sha256:{colons}")), Ok(format!("sha256:{}", "ab".repeat(32))));
     }
 
     #[test]
-    fn what_is_no_mark_is_refused() {
+    fn what_is_no_match_is_refused() {
         let wrong = [
             "",
             "kettle-weir",
@@ -300,7 +329,7 @@ mod tests {
             "uri:a\nb",
         ];
         for text in wrong {
-            assert!(read_mark(text).is_err(), "{text}");
+            assert!(read_match(text).is_err(), "{text}");
         }
     }
 }

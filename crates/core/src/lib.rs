@@ -17,6 +17,7 @@ mod in_flight;
 mod limits;
 pub mod measure;
 mod message;
+pub mod names;
 pub mod near_miss;
 mod outbox;
 mod outgoing;

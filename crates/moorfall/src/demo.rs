@@ -12,7 +12,7 @@ use std::{
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
 use moorfall_cli::{
-    arguments::parse_span,
+    arguments::duration,
     output::{self, Done, Failure, STRONG},
     stop::Stop,
 };
@@ -29,7 +29,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
     /// End after this time, for example 30s or 5m; left out, it runs until Ctrl-C
-    #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
     time: Option<Duration>,
     /// Folder for what the demo keeps [default: moorfall-demo beside the usual data folder]
     #[arg(long, value_name = "DIR")]

@@ -26,7 +26,7 @@ use moorfall_broker::{
         Identities,
         authenticator::{Authenticator, own},
         authorities::Authorities,
-        directory::DirectoryError,
+        checks::DirectoryError,
     },
     listeners::{
         accept,
@@ -76,7 +76,7 @@ impl Service {
     /// Starts everything, in an order in which the cheap checks come first. `tell` hears of steps that take long.
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
         let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
-        let doors = Doors::read(&settings.hosts).map_err(StartError::Hosts)?;
+        let doors = Doors::read(&settings.hosts)?;
         let Settings { listeners, http, open, limits, .. } = settings;
         let plan = bind::Plan::new(&bind::Wanted { listeners, http: *http, open: *open, limits })?;
         descriptors::raise();

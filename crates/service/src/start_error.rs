@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use moorfall_broker::listeners::bind::ListenError;
+use moorfall_broker::listeners::{bind::ListenError, doors::DoorError};
 use moorfall_store::{ClusterError, StoreError};
 
 use crate::{data_folder::DataFolderError, rights::RightsError};
@@ -27,7 +27,7 @@ pub enum StartError {
     Store(#[from] StoreError),
     /// A name of the service that can't be one.
     #[error("Setting `hosts`: {0}.")]
-    Hosts(String),
+    Hosts(#[from] DoorError),
     /// The blueprint file can't be read.
     #[error("The blueprint {path} can't be read: {error}. Check the path and its permissions.")]
     BlueprintFile {

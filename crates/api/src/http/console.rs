@@ -1,9 +1,7 @@
 //! The console's files, which are part of the program.
 
 use axum::{
-    extract::Request,
-    http::{HeaderValue, StatusCode, Uri, header},
-    middleware::Next,
+    http::{StatusCode, Uri, header},
     response::{IntoResponse, Response},
 };
 use rust_embed::RustEmbed;
@@ -28,23 +26,4 @@ pub async fn file(uri: Uri) -> Response {
     let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     let headers = [(header::CONTENT_TYPE, file.metadata.mimetype().to_owned()), (header::CACHE_CONTROL, cache.into())];
     (headers, file.data).into_response()
-}
-
-/// Headers that keep a browser from doing what the console never does.
-pub async fn security_headers(request: Request, next: Next) -> Response {
-    let is_call = request.uri().path().starts_with("/api/");
-    let mut response = next.run(request).await;
-    if is_call {
-        response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    }
-    let policy =
-        "default-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
-    for (name, value) in [
-        (header::CONTENT_SECURITY_POLICY, policy),
-        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
-        (header::REFERRER_POLICY, "no-referrer"),
-    ] {
-        response.headers_mut().insert(name, HeaderValue::from_static(value));
-    }
-    response
 }

@@ -4,7 +4,7 @@ use std::{net::SocketAddr, sync::Arc};
 
 use axum::{
     extract::{ConnectInfo, Request, State},
-    response::Response,
+    response::{IntoResponse, Response},
 };
 use moorfall_broker::listeners::upgrade;
 
@@ -16,5 +16,5 @@ pub async fn mqtt(
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     request: Request,
 ) -> Response {
-    upgrade::visit_by_http(&process.reception, Arc::clone(&process.http_listener), request, address)
+    upgrade::visit_by_http(&process.reception, Arc::clone(&process.http_listener), request, address).into_response()
 }

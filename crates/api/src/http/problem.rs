@@ -7,7 +7,7 @@ use axum::{
     middleware::Next,
     response::{IntoResponse, Response},
 };
-use moorfall_broker::identity::directory::DirectoryError;
+use moorfall_broker::identity::checks::DirectoryError;
 use moorfall_contract::problem::Problem;
 use moorfall_store::StoreError;
 use serde::de::DeserializeOwned;
@@ -49,7 +49,8 @@ impl From<DirectoryError> for Fault {
             | DirectoryError::Password
             | DirectoryError::TwoSecrets
             | DirectoryError::TooLarge(_)
-            | DirectoryError::Certificate(_) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid identity", detail),
+            | DirectoryError::Match(_)
+            | DirectoryError::MatchTaken(..) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid identity", detail),
             DirectoryError::Hash(_) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "Hashing failed", detail),
             DirectoryError::Store(error) => error.into(),
         }

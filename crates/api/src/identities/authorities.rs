@@ -28,14 +28,14 @@ use crate::{
 fn view_of(record: &AuthorityRecord) -> AuthorityView {
     let all = certificates(&record.pem).unwrap_or_default();
     let read: Vec<_> = all.iter().filter_map(|der| ClientCertificate::read(der)).collect();
-    let mark = |kind: &str| {
-        let marks = read.first().into_iter().flat_map(|first| &first.marks);
-        marks.filter_map(|mark| mark.strip_prefix(kind)).next().unwrap_or_default().to_owned()
+    let of = |kind: &str| {
+        let matches = read.first().into_iter().flat_map(|first| &first.matches);
+        matches.filter_map(|one| one.strip_prefix(kind)).next().unwrap_or_default().to_owned()
     };
     AuthorityView {
         name: record.name.clone(),
-        subject: mark("subject:"),
-        fingerprint: mark("sha256:"),
+        subject: of("subject:"),
+        fingerprint: of("sha256:"),
         certificates: all.len() as u64,
         ends: read.iter().map(|certificate| certificate.ends).min().unwrap_or(OffsetDateTime::UNIX_EPOCH),
         added_at: record.added_at,
@@ -81,8 +81,8 @@ pub async fn add(
     let added =
         broker.identities.authorities.add(&name, &pem, &operator.author(), deed).await.map_err(
             |error| match error {
-                AuthorityError::Unusable(explanation) => {
-                    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid authority", explanation)
+                AuthorityError::Unusable(fault) => {
+                    Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid authority", fault.to_string())
                 }
                 AuthorityError::Taken(_) => Fault::new(StatusCode::CONFLICT, "Authority exists", error.to_string()),
                 AuthorityError::Store(error) => error.into(),

@@ -107,7 +107,8 @@ pub async fn import(
         return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Too many identities", detail));
     }
     let faults = broker.identities.directory.check_many(&identities).into_iter();
-    let faults: Vec<_> = faults.map(|(place, explanation)| ImportFault { place: place as u64, explanation }).collect();
+    let faults: Vec<_> =
+        faults.map(|(place, fault)| ImportFault { place: place as u64, explanation: fault.to_string() }).collect();
     let effects = broker.identities.directory.foresee(&identities);
     let number = |wanted: ImportEffect| effects.iter().filter(|effect| **effect == wanted).count() as u64;
     let (made, changed, unchanged) =

@@ -138,7 +138,7 @@ fn view(record: &SessionRecord) -> SessionView {
         signed_in_by: link.as_ref().map(|link| signed_in_by(&link.by)),
         certificate: link
             .as_ref()
-            .and_then(|link| link.certificate.as_ref()?.marks.last().cloned())
+            .and_then(|link| link.certificate.as_ref()?.matches.last().cloned())
             .unwrap_or_default(),
         version: link.as_ref().map_or_else(String::new, |link| link.version.to_string()),
         since,

@@ -9,7 +9,10 @@ use time::OffsetDateTime;
 
 use crate::{
     broker::Broker,
-    identity::directory::{DirectoryError, Impact, ManyPut},
+    identity::{
+        checks::DirectoryError,
+        directory::{Impact, ManyPut},
+    },
     sessions::record::SignedInBy,
 };
 

@@ -136,7 +136,7 @@ impl Authenticator {
                 (bind(asking, &nobody), nothing)
             }
             Some((Whose::Nobody, certificate)) => (
-                Verdict::Refused(NotAccepted::UnknownCertificate(certificate.marks.iter().cloned().collect())),
+                Verdict::Refused(NotAccepted::UnknownCertificate(certificate.matches.iter().cloned().collect())),
                 nothing,
             ),
             None => (Verdict::Refused(NotAccepted::Anonymous), nothing),

@@ -18,6 +18,9 @@ const MOST: usize = 64;
 /// The most certificates of one authority.
 const CERTIFICATES: usize = 8;
 
+/// The longest name, bytes.
+const NAME: usize = 128;
+
 /// The longest PEM text of one authority, bytes.
 const LENGTH: usize = 64 * 1024;
 
@@ -25,14 +28,49 @@ const LENGTH: usize = 64 * 1024;
 #[derive(Debug, thiserror::Error)]
 pub enum AuthorityError {
     /// It is none.
-    #[error("{0}")]
-    Unusable(String),
+    #[error(transparent)]
+    Unusable(#[from] AuthorityFault),
     /// There is one of this name.
     #[error("There is already an authority {0}. Remove it first, or use another name.")]
     Taken(String),
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
+}
+
+/// What is wrong with an authority.
+#[derive(Debug, thiserror::Error)]
+pub enum AuthorityFault {
+    /// Its name.
+    #[error("The name of an authority has 1 to {NAME} bytes, without control characters.")]
+    Name,
+    /// There are as many as may be.
+    #[error("The limit of {MOST} authorities is reached. Remove one first.")]
+    TooMany,
+    /// Its text is too long.
+    #[error("The certificates of an authority have at most {LENGTH} bytes.")]
+    TooLarge,
+    /// A key has come with it.
+    #[error("The file contains a private key, which only the authority should have. Send only the certificate.")]
+    PrivateKey,
+    /// There is no certificate.
+    #[error("The file has no certificate in PEM format (-----BEGIN CERTIFICATE-----).")]
+    NoCertificate,
+    /// So many certificates.
+    #[error("The file has {0} certificates; the limit is {CERTIFICATES}.")]
+    TooManyCertificates(usize),
+    /// A certificate is none.
+    #[error("A certificate of the file can't be read: {0}.")]
+    Unreadable(#[from] x509_parser::error::X509Error),
+    /// The certificate of this subject signs nothing.
+    #[error("The certificate of {0} is not an authority's, so it can't sign others.")]
+    NotAnAuthority(String),
+    /// The certificate of this subject has expired.
+    #[error("The certificate of {0} has expired.")]
+    Expired(String),
+    /// The certificate of this subject is not one for TLS.
+    #[error("The certificate of {0} can't be used: {1}.")]
+    Unusable(String, #[source] rustls::Error),
 }
 
 /// All authorities.
@@ -79,11 +117,9 @@ impl Authorities {
         by: &Author,
         deed: impl FnOnce(&AuthorityRecord) -> Deed + Send,
     ) -> Result<Arc<AuthorityRecord>, AuthorityError> {
-        check(name, pem).map_err(AuthorityError::Unusable)?;
+        check(name, pem)?;
         if self.known.read().len() >= MOST {
-            return Err(AuthorityError::Unusable(format!(
-                "The limit of {MOST} authorities is reached. Remove one first."
-            )));
+            return Err(AuthorityFault::TooMany.into());
         }
         let added = self.store.add_authority(name, pem, by, deed).await?;
         let record = Arc::new(added.ok_or_else(|| AuthorityError::Taken(name.into()))?);
@@ -115,35 +151,33 @@ pub fn certificates(pem: &str) -> Option<Vec<CertificateDer<'static>>> {
     certificates.ok().filter(|certificates| !certificates.is_empty())
 }
 
-/// Says what is wrong with an authority.
-fn check(name: &str, pem: &str) -> Result<(), String> {
-    if name.is_empty() || name.len() > 128 || name.chars().any(char::is_control) {
-        return Err("The name of an authority has 1 to 128 bytes, without control characters.".into());
+/// Whether this can be an authority's name and certificates.
+fn check(name: &str, pem: &str) -> Result<(), AuthorityFault> {
+    if name.is_empty() || name.len() > NAME || name.chars().any(char::is_control) {
+        return Err(AuthorityFault::Name);
     }
     if pem.len() > LENGTH {
-        return Err(format!("The certificates of an authority have at most {LENGTH} bytes."));
+        return Err(AuthorityFault::TooLarge);
     }
     if pem.contains("PRIVATE KEY") {
-        return Err(
-            "The file contains a private key, which only the authority should have. Send only the certificate.".into(),
-        );
+        return Err(AuthorityFault::PrivateKey);
     }
-    let certificates =
-        certificates(pem).ok_or("The file has no certificate in PEM format (-----BEGIN CERTIFICATE-----).")?;
+    let certificates = certificates(pem).ok_or(AuthorityFault::NoCertificate)?;
     if certificates.len() > CERTIFICATES {
-        return Err(format!("The file has {} certificates; the limit is {CERTIFICATES}.", certificates.len()));
+        return Err(AuthorityFault::TooManyCertificates(certificates.len()));
     }
     let mut store = RootCertStore::empty();
     for certificate in certificates {
-        let (_, parsed) = x509_parser::parse_x509_certificate(&certificate).map_err(|error| error.to_string())?;
+        let parsed = x509_parser::parse_x509_certificate(&certificate);
+        let (_, parsed) = parsed.map_err(|error| AuthorityFault::Unreadable(error.into()))?;
         let subject = parsed.subject().to_string();
         if !parsed.is_ca() {
-            return Err(format!("The certificate of {subject} is not an authority's, so it can't sign others."));
+            return Err(AuthorityFault::NotAnAuthority(subject));
         }
         if parsed.validity().not_after.timestamp() < time::OffsetDateTime::now_utc().unix_timestamp() {
-            return Err(format!("The certificate of {subject} has expired."));
+            return Err(AuthorityFault::Expired(subject));
         }
-        store.add(certificate).map_err(|error| format!("The certificate of {subject} can't be used: {error}."))?;
+        store.add(certificate).map_err(|error| AuthorityFault::Unusable(subject, error))?;
     }
     Ok(())
 }

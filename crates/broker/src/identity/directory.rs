@@ -7,11 +7,7 @@ use std::{
 
 use foldhash::fast::RandomState;
 use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView, ImportEffect};
-use moorfall_core::{
-    AttributeValue, BUILT_IN, Identity, Limits,
-    certificate::{self, ClientCertificate},
-    session::NoEntry,
-};
+use moorfall_core::{BUILT_IN, Identity, Limits, certificate::ClientCertificate, names, session::NoEntry};
 use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
 use parking_lot::RwLock;
 use serde_json::json;
@@ -20,42 +16,11 @@ use tokio::sync::Mutex;
 use crate::{
     clock::Clock,
     identity::{
+        checks::{DirectoryError, ImportFault, check_name, check_size, read_matches},
         generated_secret::{self, GeneratedSecret},
-        names,
         passwords::{self, Checked, Guess, KnownAgain, PASSWORD_LENGTH, Passwords},
     },
 };
-
-/// What can be wrong with a change of an identity.
-#[derive(Debug, thiserror::Error)]
-pub enum DirectoryError {
-    /// The name can't be one.
-    #[error("\"{name}\" is not a valid name for an identity: {why}.")]
-    Name {
-        /// The name.
-        name: String,
-        /// Why.
-        why: &'static str,
-    },
-    /// The password can't be one.
-    #[error("A password has 1 to {PASSWORD_LENGTH} bytes.")]
-    Password,
-    /// Something of it is larger than it may be.
-    #[error("{0}")]
-    TooLarge(String),
-    /// A password and a secret to be made.
-    #[error("Give either a password or `generate`, not both.")]
-    TwoSecrets,
-    /// The password could not be hashed.
-    #[error("The password could not be hashed: {0}.")]
-    Hash(String),
-    /// What a certificate is known by is wrong, or another identity's.
-    #[error("{0}")]
-    Certificate(String),
-    /// The database.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-}
 
 fn shown(record: &IdentityRecord) -> IdentityView {
     IdentityView {
@@ -102,7 +67,7 @@ pub enum Whose {
     Of(String),
     /// No identity has it.
     Nobody,
-    /// Its marks are those of two identities.
+    /// Its matches are those of two identities.
     Both(String, String),
 }
 
@@ -116,8 +81,8 @@ struct Entry {
 #[derive(Debug, Default)]
 struct Known {
     records: HashMap<String, Entry, RandomState>,
-    /// The name of the identity that each mark of a certificate is of.
-    marks: HashMap<String, String, RandomState>,
+    /// The name of the identity that each match of a certificate is of.
+    matches: HashMap<String, String, RandomState>,
     /// The names of the identities that each client identifier is tied to.
     tied: HashMap<String, Vec<String>, RandomState>,
 }
@@ -126,7 +91,7 @@ impl Known {
     /// Gives what was there before.
     fn put(&mut self, record: Arc<IdentityRecord>) -> Option<Arc<IdentityRecord>> {
         let old = self.remove(&record.name);
-        self.marks.extend(record.certificates.0.iter().map(|mark| (mark.clone(), record.name.clone())));
+        self.matches.extend(record.certificates.0.iter().map(|one| (one.clone(), record.name.clone())));
         if let Some(client_id) = &record.client_id {
             self.tied.entry(client_id.clone()).or_default().push(record.name.clone());
         }
@@ -154,10 +119,10 @@ impl Known {
                 self.tied.remove(client_id);
             }
         }
-        // A mark may have gone to another identity in the same import.
-        for mark in &old.certificates.0 {
-            if self.marks.get(mark).is_some_and(|owner| owner == name) {
-                self.marks.remove(mark);
+        // A match may have gone to another identity in the same import.
+        for one in &old.certificates.0 {
+            if self.matches.get(one).is_some_and(|owner| owner == name) {
+                self.matches.remove(one);
             }
         }
         Some(Entry { record: old, known_again })
@@ -235,7 +200,7 @@ impl Directory {
 
     /// Hashes a password.
     pub async fn hash(&self, password: String) -> Result<String, DirectoryError> {
-        self.passwords.make(password).await.map_err(DirectoryError::Hash)
+        Ok(self.passwords.make(password).await?)
     }
 
     /// Makes or replaces an identity; also gives the secret that was made for it, if one was to be, and what the change
@@ -258,9 +223,9 @@ impl Directory {
             }
             (Some(password), None) => Some(self.hash(password).await?),
         };
-        let marks = draft.certificates.as_deref().map(read_marks).transpose().map_err(DirectoryError::Certificate)?;
+        let matches = draft.certificates.as_deref().map(read_matches).transpose()?;
         let _one_at_a_time = self.changing.lock().await;
-        let certificates = self.certificates_of(name, marks);
+        let certificates = self.certificates_of(name, matches);
         let all = [(0, name, certificates)];
         self.check_owners(&all)?;
         let row = IdentityRow {
@@ -290,33 +255,33 @@ impl Directory {
 
     /// What is wrong with records of an import, by their places: a name that can't be one or stands twice, or a hash that
     /// is none.
-    pub fn check_many(&self, records: &[IdentityImport]) -> Vec<(usize, String)> {
+    pub fn check_many(&self, records: &[IdentityImport]) -> Vec<(usize, ImportFault)> {
         let mut faults = Vec::new();
         let mut seen = HashSet::new();
         let mut certificates = Vec::new();
         for (place, record) in records.iter().enumerate() {
             if let Err(error) = self.check_new_name(&record.name) {
-                faults.push((place, error.to_string()));
+                faults.push((place, error.into()));
             } else if !seen.insert(record.name.as_str()) {
-                faults.push((place, format!("{} appears twice in the import.", record.name)));
+                faults.push((place, ImportFault::Twice(record.name.clone())));
             }
             if let Err(error) = check_size(&record.attributes, &record.note, record.client_id.as_deref()) {
-                faults.push((place, format!("{}: {error}", record.name)));
+                faults.push((place, ImportFault::Of(record.name.clone(), error.into())));
             }
-            match record.certificates.as_deref().map(read_marks).transpose() {
-                Err(words) => faults.push((place, words)),
-                Ok(marks) => {
-                    certificates.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+            match record.certificates.as_deref().map(read_matches).transpose() {
+                Err(error) => faults.push((place, error.into())),
+                Ok(matches) => {
+                    certificates.push((place, record.name.as_str(), self.certificates_of(&record.name, matches)));
                 }
             }
             if let Some(fault) = record.password_hash.as_deref().and_then(passwords::hash_fault) {
-                faults.push((place, format!("The password hash of {} {fault}.", record.name)));
+                faults.push((place, ImportFault::Hash(record.name.clone(), fault)));
             }
             if record.password_hash.is_some() && record.generate {
-                faults.push((place, format!("{}: {}", record.name, DirectoryError::TwoSecrets)));
+                faults.push((place, ImportFault::Of(record.name.clone(), DirectoryError::TwoSecrets)));
             }
         }
-        faults.extend(self.owner_faults(&certificates));
+        faults.extend(self.owner_faults(&certificates).into_iter().map(|(place, error)| (place, error.into())));
         faults
     }
 
@@ -324,7 +289,9 @@ impl Directory {
     fn check_new_name(&self, name: &str) -> Result<(), DirectoryError> {
         check_name(name)?;
         match names::fault(name) {
-            Some(why) if self.known.read().get(name).is_none() => Err(DirectoryError::Name { name: name.into(), why }),
+            Some(why) if self.known.read().get(name).is_none() => {
+                Err(DirectoryError::Name { name: name.into(), why: why.into() })
+            }
             _ => Ok(()),
         }
     }
@@ -342,7 +309,7 @@ impl Directory {
                     && record
                         .certificates
                         .as_deref()
-                        .is_none_or(|marks| read_marks(marks).is_ok_and(|marks| marks == old.certificates.0))
+                        .is_none_or(|texts| read_matches(texts).is_ok_and(|matches| matches == old.certificates.0))
                     && !record.generate
                     && record.password_hash.as_ref().is_none_or(|hash| old.password_hash.as_ref() == Some(hash));
                 if same { ImportEffect::Unchanged } else { ImportEffect::Changed }
@@ -358,9 +325,8 @@ impl Directory {
         let _one_at_a_time = self.changing.lock().await;
         let mut all = Vec::with_capacity(records.len());
         for (place, record) in records.iter().enumerate() {
-            let marks = record.certificates.as_deref().map(read_marks).transpose();
-            let marks = marks.map_err(DirectoryError::Certificate)?;
-            all.push((place, record.name.as_str(), self.certificates_of(&record.name, marks)));
+            let matches = record.certificates.as_deref().map(read_matches).transpose()?;
+            all.push((place, record.name.as_str(), self.certificates_of(&record.name, matches)));
         }
         self.check_owners(&all)?;
         let rows: Vec<IdentityRow<'_>> = records
@@ -427,28 +393,25 @@ impl Directory {
         Some(owners.iter().any(|owner| owner == name))
     }
 
-    /// What an identity's certificates are known by, if these are the new marks, or none are given.
-    fn certificates_of(&self, name: &str, marks: Option<Vec<String>>) -> Vec<String> {
+    /// What an identity's certificates are known by, if these are the new matches, or none are given.
+    fn certificates_of(&self, name: &str, matches: Option<Vec<String>>) -> Vec<String> {
         let stay = || self.known.read().get(name).map(|record| record.certificates.0.clone());
-        marks.or_else(stay).unwrap_or_default()
+        matches.or_else(stay).unwrap_or_default()
     }
 
-    /// What is wrong when identities get these marks, by their places: no two may have the same.
-    fn owner_faults(&self, all: &[(usize, &str, Vec<String>)]) -> Vec<(usize, String)> {
+    /// What is wrong when identities get these matches, by their places: no two may have the same.
+    fn owner_faults(&self, all: &[(usize, &str, Vec<String>)]) -> Vec<(usize, DirectoryError)> {
         let known = self.known.read();
         let replaced: HashSet<&str> = all.iter().map(|(_, name, _)| *name).collect();
         let mut owners = HashMap::new();
         let mut faults = Vec::new();
-        for (place, name, marks) in all {
-            for mark in marks {
-                let here = owners.insert(mark, *name).filter(|other| other != name);
+        for (place, name, matches) in all {
+            for one in matches {
+                let here = owners.insert(one, *name).filter(|other| other != name);
                 let stays = |owner: &&str| !replaced.contains(owner);
-                let there = || known.marks.get(mark).map(String::as_str).filter(stays);
+                let there = || known.matches.get(one).map(String::as_str).filter(stays);
                 if let Some(other) = here.or_else(there) {
-                    faults.push((
-                        *place,
-                        format!("{mark} is already a certificate match of {other}. Remove it there first."),
-                    ));
+                    faults.push((*place, DirectoryError::MatchTaken(one.clone(), other.to_owned())));
                 }
             }
         }
@@ -457,13 +420,13 @@ impl Directory {
 
     fn check_owners(&self, all: &[(usize, &str, Vec<String>)]) -> Result<(), DirectoryError> {
         let fault = self.owner_faults(all).into_iter().next();
-        fault.map_or(Ok(()), |(_, words)| Err(DirectoryError::Certificate(words)))
+        fault.map_or(Ok(()), |(_, fault)| Err(fault))
     }
 
     /// Whose a certificate is.
     pub fn by_certificate(&self, certificate: &ClientCertificate) -> Whose {
         let known = self.known.read();
-        let mut owners = certificate.marks.iter().filter_map(|mark| known.marks.get(mark));
+        let mut owners = certificate.matches.iter().filter_map(|one| known.matches.get(one));
         let Some(first) = owners.next() else { return Whose::Nobody };
         match owners.find(|other| *other != first) {
             None => Whose::Of(first.clone()),
@@ -535,7 +498,7 @@ fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
         Some(old)
             if old.password_hash != new.password_hash
                 || old.client_id != new.client_id
-                || old.certificates.0.iter().any(|mark| !new.certificates.0.contains(mark))
+                || old.certificates.0.iter().any(|one| !new.certificates.0.contains(one))
                 || !new.enabled =>
         {
             Impact::SignInAgain
@@ -545,73 +508,6 @@ fn impact(old: Option<&IdentityRecord>, new: &IdentityRecord) -> Impact {
     }
 }
 
-/// The most marks of one identity.
-const MARKS: usize = 16;
-
-/// Marks in the one way that certificates are looked up by, each once.
-fn read_marks(texts: &[String]) -> Result<Vec<String>, String> {
-    if texts.len() > MARKS {
-        return Err(format!("An identity has at most {MARKS} certificate matches."));
-    }
-    let mut marks = Vec::with_capacity(texts.len());
-    for text in texts {
-        let mark = certificate::read_mark(text)?;
-        if !marks.contains(&mark) {
-            marks.push(mark);
-        }
-    }
-    Ok(marks)
-}
-
 fn seen(record: &IdentityRecord) -> Identity {
     Identity { name: record.name.as_str().into(), attributes: record.attributes.0.clone() }
-}
-
-/// Attributes of one identity, bytes of an attribute's name and of its value, of a note and of a client identifier.
-const ATTRIBUTES: usize = 64;
-const ATTRIBUTE_NAME: usize = 64;
-const ATTRIBUTE: usize = 1_024;
-const NOTE: usize = 2_048;
-const CLIENT_ID: usize = 256;
-
-/// Whether what people write of an identity stays within its bounds: it is held in memory, listed and recorded.
-fn check_size(
-    attributes: &BTreeMap<String, AttributeValue>,
-    note: &str,
-    client_id: Option<&str>,
-) -> Result<(), DirectoryError> {
-    let too_large =
-        |what: &str, most: usize| Err(DirectoryError::TooLarge(format!("{what} has at most {most} bytes.")));
-    if attributes.len() > ATTRIBUTES {
-        let words = format!("An identity has at most {ATTRIBUTES} attributes; {} were given.", attributes.len());
-        return Err(DirectoryError::TooLarge(words));
-    }
-    if attributes.keys().any(|name| name.is_empty() || name.len() > ATTRIBUTE_NAME) {
-        return too_large("The name of an attribute has at least one byte, and", ATTRIBUTE_NAME);
-    }
-    if attributes.values().any(|value| matches!(value, AttributeValue::Text(text) if text.len() > ATTRIBUTE)) {
-        return too_large("An attribute", ATTRIBUTE);
-    }
-    if note.len() > NOTE {
-        return too_large("A note", NOTE);
-    }
-    if client_id.is_some_and(|id| id.len() > CLIENT_ID) {
-        return too_large("A client identifier", CLIENT_ID);
-    }
-    Ok(())
-}
-
-fn check_name(name: &str) -> Result<(), DirectoryError> {
-    let why = if name.is_empty() {
-        "it is empty"
-    } else if name.len() > 128 {
-        "it has more than 128 bytes"
-    } else if BUILT_IN.contains(&name) {
-        "it is a built-in name"
-    } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
-        "names are used in topic levels, so they can't contain / + # or control characters"
-    } else {
-        return Ok(());
-    };
-    Err(DirectoryError::Name { name: name.into(), why })
 }

@@ -2,9 +2,9 @@
 
 pub mod authenticator;
 pub mod authorities;
+pub mod checks;
 pub mod directory;
 pub mod generated_secret;
-pub mod names;
 pub mod passwords;
 pub mod sign_in_queue;
 pub mod tokens;

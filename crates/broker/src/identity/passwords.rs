@@ -80,6 +80,20 @@ pub enum Checked {
     TooMany,
 }
 
+/// Why a password could not be hashed.
+#[derive(Debug, thiserror::Error)]
+pub enum HashError {
+    /// The service is stopping.
+    #[error("The password could not be hashed: the service is stopping.")]
+    Stopping,
+    /// There is not enough memory for it, say.
+    #[error("The password could not be hashed: {0}.")]
+    Hash(#[from] argon2::Error),
+    /// Its hash could not be written.
+    #[error("The password could not be hashed: {0}.")]
+    Format(#[from] argon2::password_hash::Error),
+}
+
 enum Job {
     Check {
         password: Zeroizing<Vec<u8>>,
@@ -89,7 +103,7 @@ enum Job {
     },
     Make {
         password: Zeroizing<String>,
-        answer: oneshot::Sender<Result<String, String>>,
+        answer: oneshot::Sender<Result<String, HashError>>,
     },
 }
 
@@ -153,12 +167,12 @@ impl Passwords {
     }
 
     /// Hashes a password.
-    pub async fn make(&self, password: String) -> Result<String, String> {
+    pub async fn make(&self, password: String) -> Result<String, HashError> {
         let (answer, made) = oneshot::channel();
         let ask = Ask { address: OWN, name: "".into(), failures_per_minute: 0, paid: true };
         let job = Job::Make { password: Zeroizing::new(password), answer };
         self.push(ask, job, usize::MAX);
-        made.await.unwrap_or_else(|_| Err("the service is stopping".into()))
+        made.await.unwrap_or(Err(HashError::Stopping))
     }
 
     /// Checks a password. Dropping the future gives the turn to others.
@@ -284,16 +298,16 @@ impl Room {
     }
 }
 
-fn hash(password: &str, memory: &mut Vec<Block>) -> Result<String, String> {
+fn hash(password: &str, memory: &mut Vec<Block>) -> Result<String, HashError> {
     let params = Params::default();
     let (salt, mut out) = (Salt::generate(), [0; Params::DEFAULT_OUTPUT_LEN]);
     fill(&Argon2::default(), &params, password.as_bytes(), &salt, &mut out, memory)?;
     let made = PasswordHash {
         algorithm: Algorithm::default().ident(),
         version: Some(Version::default().into()),
-        params: ParamsString::try_from(&params).map_err(|error| error.to_string())?,
+        params: ParamsString::try_from(&params)?,
         salt: Some(salt),
-        hash: Some(Output::new(&out).map_err(|error| error.to_string())?),
+        hash: Some(Output::new(&out).map_err(argon2::password_hash::Error::from)?),
     };
     Ok(made.to_string())
 }
@@ -305,12 +319,12 @@ fn fill(
     salt: &[u8],
     out: &mut [u8],
     memory: &mut Vec<Block>,
-) -> Result<(), String> {
+) -> Result<(), argon2::Error> {
     let blocks = params.block_count();
     if memory.len() < blocks {
         memory.resize(blocks, Block::default());
     }
-    argon.hash_password_into_with_memory(password, salt, out, &mut memory[..blocks]).map_err(|error| error.to_string())
+    argon.hash_password_into_with_memory(password, salt, out, &mut memory[..blocks])
 }
 
 /// The costs of a hash in PHC form, if it is one of Argon2id.
@@ -320,19 +334,33 @@ pub fn read_hash(text: &str) -> Option<(PasswordHash, Params)> {
     (hash.salt.is_some() && hash.hash.is_some()).then_some((hash, params))
 }
 
-/// What keeps a hash from elsewhere from being taken: one that is none, or costs more than a sign-in may.
-pub fn hash_fault(text: &str) -> Option<String> {
-    let Some((_, params)) = read_hash(text) else { return Some("is not an Argon2id hash in PHC string format".into()) };
-    let (memory, passes, lanes) = COSTS;
-    let is_dear = params.m_cost() > memory || params.t_cost() > passes || params.p_cost() > lanes;
-    is_dear.then(|| {
-        format!(
-            "costs m={}, t={}, p={} at each sign-in; the limit is m={memory} (KiB), t={passes}, p={lanes}",
-            params.m_cost(),
-            params.t_cost(),
-            params.p_cost()
-        )
-    })
+/// Why a hash from elsewhere is not taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum HashFault {
+    /// It is none.
+    #[error("is not an Argon2id hash in PHC string format")]
+    Format,
+    /// It costs more than a sign-in may.
+    #[error(
+        "costs m={memory}, t={passes}, p={lanes} at each sign-in; the limit is m={} (KiB), t={}, p={}",
+        COSTS.0, COSTS.1, COSTS.2
+    )]
+    Costs {
+        /// KiB.
+        memory: u32,
+        /// Passes.
+        passes: u32,
+        /// Lanes.
+        lanes: u32,
+    },
+}
+
+/// What keeps a hash from elsewhere from being taken.
+pub fn hash_fault(text: &str) -> Option<HashFault> {
+    let Some((_, params)) = read_hash(text) else { return Some(HashFault::Format) };
+    let (memory, passes, lanes) = (params.m_cost(), params.t_cost(), params.p_cost());
+    let is_dear = memory > COSTS.0 || passes > COSTS.1 || lanes > COSTS.2;
+    is_dear.then_some(HashFault::Costs { memory, passes, lanes })
 }
 
 fn verify(password: &[u8], stored: &str, memory: &mut Vec<Block>) -> bool {
@@ -374,8 +402,13 @@ mod tests {
     fn hashes_from_elsewhere_cost_no_more_than_they_may() {
         let of = |costs: &str| hash_fault(&format!("$argon2id$v=19${costs}$c2FsdHNhbHQ$aGFzaGhhc2hoYXNoaGFzaA"));
         assert_eq!(of("m=65536,t=10,p=4"), None);
-        for dear in ["m=65537,t=1,p=1", "m=65536,t=11,p=1", "m=65536,t=1,p=5", "m=4194304,t=1,p=1"] {
-            assert!(of(dear).unwrap().contains("the limit is m=65536 (KiB), t=10, p=4"), "{dear}");
+        for (dear, memory, passes, lanes) in [
+            ("m=65537,t=1,p=1", 65_537, 1, 1),
+            ("m=65536,t=11,p=1", 65_536, 11, 1),
+            ("m=65536,t=1,p=5", 65_536, 1, 5),
+            ("m=4194304,t=1,p=1", 4_194_304, 1, 1),
+        ] {
+            assert_eq!(of(dear), Some(HashFault::Costs { memory, passes, lanes }), "{dear}");
         }
         assert!(hash_fault("$argon2i$v=19$m=4096,t=3,p=1$c2FsdHNhbHQ$aGFzaGhhc2hoYXNoaGFzaA").is_some());
         assert!(hash_fault("secret").is_some());

@@ -3,7 +3,18 @@
 
 use std::net::IpAddr;
 
-use axum::http::{HeaderMap, header};
+use http::{HeaderMap, header};
+
+/// Why a text is not a name of the service.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum DoorError {
+    /// Another scheme.
+    #[error("\"{0}\" must begin with http:// or https://")]
+    Scheme(String),
+    /// It is none of a host.
+    #[error("\"{0}\" is not a host name; write it without port and path, for example console.example")]
+    Name(String),
+}
 
 /// The names.
 #[derive(Clone, Debug, Default)]
@@ -19,20 +30,17 @@ struct Host {
 }
 
 impl Doors {
-    /// Reads names as they stand in the settings: `console.example`, or with a scheme `https://console.example`. An
-    /// error is a sentence.
-    pub fn read(texts: &[String]) -> Result<Self, String> {
+    /// Reads names as they stand in the settings: `console.example`, or with a scheme `https://console.example`.
+    pub fn read(texts: &[String]) -> Result<Self, DoorError> {
         let read = |text: &String| {
             let (scheme, name) = match text.split_once("://") {
                 Some((scheme @ ("http" | "https"), name)) => (Some(scheme.to_owned()), name),
-                Some(_) => return Err(format!("\"{text}\" must begin with http:// or https://")),
+                Some(_) => return Err(DoorError::Scheme(text.clone())),
                 None => (None, text.as_str()),
             };
             let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
             if name.is_empty() || !name.chars().all(fits) {
-                return Err(format!(
-                    "\"{text}\" is not a host name; write it without port and path, for example console.example"
-                ));
+                return Err(DoorError::Name(text.clone()));
             }
             Ok(Host { scheme, name: name.to_ascii_lowercase() })
         };

@@ -2,10 +2,9 @@
 
 use std::{convert::Infallible, net::SocketAddr, sync::Arc};
 
-use axum::{
-    body::Body,
-    http::{HeaderValue, Request, Response, header},
-};
+use bytes::Bytes;
+use http::{HeaderValue, Request, Response, StatusCode, header};
+use http_body_util::Full;
 use hyper::{body::Incoming, server::conn::http1, service::service_fn, upgrade::OnUpgrade};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use moorfall_core::{Time, certificate::ClientCertificate};
@@ -53,7 +52,7 @@ impl Visit {
                         };
                         self.reception.common.tasks.spawn(upgraded(Arc::clone(&self.reception), upgrade, origin, seat));
                     }
-                    response.map(|()| Body::empty())
+                    response.map(|()| Full::default())
                 }
             };
             std::future::ready(Ok::<_, Infallible>(response))
@@ -71,8 +70,8 @@ impl Visit {
     }
 }
 
-fn declined_response(declined: &websocket::Declined) -> Response<Body> {
-    let mut response = Response::new(Body::from(declined.words));
+fn declined_response(declined: &websocket::Declined) -> Response<Full<Bytes>> {
+    let mut response = Response::new(Full::from(declined.words));
     *response.status_mut() = declined.status;
     response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
     response
@@ -89,25 +88,25 @@ async fn upgraded(reception: Arc<Reception>, upgrade: OnUpgrade, origin: Origin,
 }
 
 /// The WebSocket at a path of the HTTP listener.
-pub fn visit_by_http(
+pub fn visit_by_http<B>(
     reception: &Arc<Reception>,
     listener: Arc<Listener>,
-    mut request: Request<Body>,
+    mut request: Request<B>,
     address: SocketAddr,
-) -> Response<Body> {
+) -> Response<Full<Bytes>> {
     match websocket::accept(&request, &listener.pages(&reception.doors)) {
         Err(declined) => declined_response(&declined),
         Ok(response) => {
             let at = reception.common.clock.now();
             let Ok(seat) = reception.seats.take(&listener, address.ip(), at) else {
-                let status = axum::http::StatusCode::SERVICE_UNAVAILABLE;
+                let status = StatusCode::SERVICE_UNAVAILABLE;
                 let words = "The connection limit is reached.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
             let origin = Origin { address, listener, certificate: None, removals: 0, at, acting: None };
             let upgrade = hyper::upgrade::on(&mut request);
             reception.common.tasks.spawn(upgraded(Arc::clone(reception), upgrade, origin, seat));
-            response.map(|()| Body::empty())
+            response.map(|()| Full::default())
         }
     }
 }

@@ -9,8 +9,8 @@ use std::{
     task::{Context, Poll, ready},
 };
 
-use axum::http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, header};
 use bytes::{Buf, BufMut, BytesMut};
+use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, header};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tungstenite::{
     handshake::derive_accept_key,

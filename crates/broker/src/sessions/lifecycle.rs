@@ -9,6 +9,7 @@ use moorfall_core::{
     Delivery, Holding, Message, Queued, SessionKey,
     access::Request,
     measure::Totals,
+    names,
     router::Load,
     session::{Ended, NotAccepted, Parting, Reason, Refusal},
 };
@@ -17,7 +18,6 @@ use moorfall_store::SessionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use crate::{
-    identity::names,
     judge::Rights,
     log,
     sessions::{

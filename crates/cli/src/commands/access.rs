@@ -28,7 +28,7 @@ enum Verb {
     ///
     /// Decided as for a live session. The exit code is 1 if it is not allowed.
     Explain {
-        /// Identity
+        /// Identity that would do it
         #[arg(long = "as", value_name = "IDENTITY")]
         identity: String,
         /// Client identifier, if rules use it [default: the name of the identity]

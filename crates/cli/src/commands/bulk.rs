@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::{
+    arguments::Misread,
     local::Local,
     output::{self, Done, Failure, count, plural},
 };
@@ -100,14 +101,14 @@ fn read(file: &Path) -> Result<Vec<(u64, Record)>, Failure> {
                 let row =
                     row.map_err(|error| wrong(error.position().map_or(0, csv::Position::line), error.to_string()))?;
                 let line = row.position().map_or(0, csv::Position::line);
-                records.push((line, record(&headings, &row).map_err(|words| wrong(line, words))?));
+                records.push((line, record(&headings, &row).map_err(|error| wrong(line, error.to_string()))?));
             }
             Ok(records)
         }
     }
 }
 
-fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Record, String> {
+fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Record, Misread> {
     let mut record = Record {
         name: String::new(),
         attributes: BTreeMap::new(),
@@ -130,17 +131,17 @@ fn record(headings: &csv::StringRecord, row: &csv::StringRecord) -> Result<Recor
                 record.enabled = match text {
                     "" | "true" => true,
                     "false" => false,
-                    other => return Err(format!("the column `enabled` must be true or false, not `{other}`")),
+                    other => return Err(Misread(format!("the column `enabled` must be true or false, not `{other}`"))),
                 };
             }
             _ => match heading.strip_prefix("attr.") {
                 Some(_) if text.is_empty() => {}
                 Some(name) => drop(record.attributes.insert(name.to_owned(), value(text))),
                 None => {
-                    return Err(format!(
+                    return Err(Misread(format!(
                         "unknown column `{heading}`; use name, enabled, note, client-id, certificates, password-hash \
                          or attr.NAME"
-                    ));
+                    )));
                 }
             },
         }
@@ -239,7 +240,7 @@ fn twice(file: &Path, records: &[(u64, Record)]) -> Done {
     for (line, record) in records {
         if let Some(first) = seen.insert(record.name.as_str(), line) {
             let name = output::printable(&record.name);
-            return Err(Failure(format!("{}, line {line}: {name} is already in line {first}.", file.display())));
+            return Err(Failure(format!("{}, line {line}: {name} is already on line {first}.", file.display())));
         }
     }
     Ok(())

@@ -17,6 +17,7 @@ use time::{Duration, OffsetDateTime};
 use zeroize::Zeroizing;
 
 use crate::{
+    arguments::Misread,
     messaging::read_password,
     output::{self, Done, Failure, printable},
 };
@@ -325,10 +326,10 @@ fn print_certificate(der: &[u8]) -> std::io::Result<()> {
     let left = (about.ends - OffsetDateTime::now_utc()).whole_days();
     let state = if about.ends < OffsetDateTime::now_utc() { "expired".into() } else { format!("{left} days left") };
     output::line(format_args!("valid        {} to {}, {state}", about.begins.date(), about.ends.date()))?;
-    let marks = ClientCertificate::read(der).map(|certificate| certificate.marks).unwrap_or_default();
-    for (place, mark) in marks.iter().enumerate() {
+    let matches = ClientCertificate::read(der).map(|certificate| certificate.matches).unwrap_or_default();
+    for (place, one) in matches.iter().enumerate() {
         let heading = if place == 0 { "matches" } else { "" };
-        output::line(format_args!("{heading:12} {}", printable(mark)))?;
+        output::line(format_args!("{heading:12} {}", printable(one)))?;
     }
     Ok(())
 }
@@ -355,12 +356,12 @@ fn read_certificate(der: &[u8]) -> Result<About, Failure> {
     })
 }
 
-fn days(text: &str) -> Result<i64, String> {
+fn days(text: &str) -> Result<i64, Misread> {
     text.parse().ok().filter(|days| (1..=36_500).contains(days)).ok_or_else(|| "use 1 to 36,500 days".into())
 }
 
 /// A name of files and subjects: what could lead to another folder is not one.
-fn file_name(text: &str) -> Result<String, String> {
+fn file_name(text: &str) -> Result<String, Misread> {
     let good = !text.is_empty()
         && !text.starts_with('.')
         && text.len() <= 64

@@ -214,7 +214,7 @@ pub async fn run(arguments: Arguments) -> Done {
             }
             // None are said: those that there are stay.
             let certificates: Option<Vec<&String>> =
-                (!certificates.is_empty()).then(|| certificates.iter().filter(|mark| !mark.is_empty()).collect());
+                (!certificates.is_empty()).then(|| certificates.iter().filter(|one| !one.is_empty()).collect());
             draft.enabled = enable || (draft.enabled && !disable);
             let body = json!({
                 "attributes": draft.attributes,

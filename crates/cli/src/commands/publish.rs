@@ -15,7 +15,7 @@ use serde_json::json;
 use tokio::sync::mpsc;
 
 use crate::{
-    arguments::parse_short_span,
+    arguments::duration,
     envelope::Envelope,
     messaging::Connection,
     output::{self, Done, Failure, count, plural, printable},
@@ -48,7 +48,7 @@ pub struct Arguments {
     /// Publish repeatedly, with this time in between
     ///
     /// %{count}, %{time}, %{random} and %{random 1.5..2.5} in the payload are replaced for each message.
-    #[arg(long, value_name = "TIME", value_parser = parse_short_span)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     every: Option<Duration>,
     /// Publish N times
     #[arg(long, value_name = "N", conflicts_with = "lines", value_parser = clap::value_parser!(u64).range(1..))]
@@ -79,7 +79,7 @@ pub async fn run(arguments: Arguments) -> Done {
     let mut source = source(&arguments)?;
     // What is wrong with a payload is said before anything is sent.
     if let Source::One(text) = &source {
-        envelope.encoding.read(text).map_err(Failure)?;
+        envelope.encoding.read(text)?;
     }
     let (client, _arrivals) = connection.open().await?;
     let mut tally = Tally::default();
@@ -138,14 +138,14 @@ impl Source {
             Self::Bytes(bytes) => return Ok(Some(Bytes::from(std::mem::take(bytes)))),
             Self::One(text) => text.clone(),
             Self::Again(_, last) if number > *last => return Ok(None),
-            Self::Again(text, _) => fill(text, number, &mut random).map_err(Failure)?,
+            Self::Again(text, _) => fill(text, number, &mut random)?,
             Self::Lines(lines) => match lines.recv().await {
                 None => return Ok(None),
                 Some(line) => line.map_err(|error| Failure(format!("Line {number} can't be read: {error}.")))?,
             },
         };
         let place = if matches!(self, Self::Lines(_)) { format!("Line {number}: ") } else { String::new() };
-        encoding.read(&text).map(Some).map_err(|words| Failure(format!("{place}{words}")))
+        encoding.read(&text).map(Some).map_err(|error| Failure(format!("{place}{error}")))
     }
 }
 

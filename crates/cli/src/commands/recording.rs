@@ -13,7 +13,7 @@ use time::OffsetDateTime;
 use tokio::time::{Instant, sleep_until};
 
 use crate::{
-    arguments::parse_span,
+    arguments::{duration, whole_seconds},
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, span, table},
     stop::Stop,
@@ -43,7 +43,7 @@ enum Verb {
         /// Topics that match this filter
         filter: TopicFilter,
         /// Duration, for example 30s or 5m; at most 1h
-        #[arg(long = "for", value_name = "TIME", default_value = "1m", value_parser = parse_span)]
+        #[arg(long = "for", value_name = "TIME", default_value = "1m", value_parser = duration)]
         time: Duration,
         /// Return at once; the service continues to record
         #[arg(long)]
@@ -104,10 +104,10 @@ pub async fn run(arguments: Arguments) -> Done {
 
 async fn start(local: &Local, filter: &TopicFilter, time: Duration, background: bool, as_json: bool) -> Done {
     let mut stop = Stop::listen()?;
-    let order = json!({ "filter": filter.to_string(), "seconds": time.as_secs() });
+    let order = json!({ "filter": filter.to_string(), "seconds": whole_seconds(time) });
     let begun: RecordingView = local.post(&["recordings"], &order).await?;
     let number = begun.number.to_string();
-    let lasts = span(time.as_secs());
+    let lasts = span(whole_seconds(time).into());
     if background {
         if as_json {
             return output::json(&begun);

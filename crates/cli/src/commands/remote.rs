@@ -11,6 +11,7 @@ use moorfall_client::{Examination, Remote, examine};
 use serde_json::json;
 
 use crate::{
+    arguments::Misread,
     messaging::{Connection, PASSWORD, read_password},
     output::{self, Done, Failure, indented, plural, printable, table},
     remotes::{Known, Remotes},
@@ -79,7 +80,7 @@ enum Verb {
 }
 
 /// A name that is no address.
-fn name(text: &str) -> Result<String, String> {
+fn name(text: &str) -> Result<String, Misread> {
     let good = !text.is_empty() && text.len() <= 64 && text.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c));
     if good { Ok(text.to_owned()) } else { Err("write up to 64 letters, digits, - _ and .".into()) }
 }
@@ -133,7 +134,7 @@ pub async fn run(arguments: Arguments) -> Done {
                 if json { as_json(&options.remote, &found) } else { output::finish(print(&options.remote, &found)) };
             told?;
             let failed = found.steps.iter().find(|step| step.found.is_err());
-            failed.map_or(Ok(()), |step| Err(Failure(format!("{} failed at: {}.", options.remote, step.what))))
+            failed.map_or(Ok(()), |step| Err(Failure(format!("{} failed at: {}.", options.remote, step.stage))))
         }
     }
 }
@@ -188,12 +189,12 @@ fn print(remote: &Remote, found: &Examination) -> std::io::Result<()> {
     output::line(format_args!("{remote}"))?;
     for step in &found.steps {
         let (style, mark, words) = match &step.found {
-            Ok(words) => (GOOD, "passed", words),
-            Err(words) => (BAD, "failed", words),
+            Ok(found) => (GOOD, "passed", found.to_string()),
+            Err(why) => (BAD, "failed", why.to_string()),
         };
         let took = millis(step.took);
-        let text = indented(&format!("{}{took}", printable(words)), 22);
-        output::line(format_args!("  {style}{mark:6}{style:#}  {:12}{}", step.what, text.trim_start()))?;
+        let text = indented(&format!("{}{took}", printable(&words)), 22);
+        output::line(format_args!("  {style}{mark:6}{style:#}  {:12}{}", step.stage, text.trim_start()))?;
     }
     let good = found.steps.iter().filter(|step| step.found.is_ok()).count();
     output::line(format_args!("{} passed", plural(good as u64, "step", "steps")))
@@ -204,9 +205,9 @@ fn as_json(remote: &Remote, found: &Examination) -> Done {
         .steps
         .iter()
         .map(|step| {
-            let words = step.found.as_ref().unwrap_or_else(|words| words);
+            let words = step.found.as_ref().map_or_else(ToString::to_string, ToString::to_string);
             let millis = step.took.map(|took| took.as_secs_f64() * 1_000.0);
-            json!({ "step": step.what, "passed": step.found.is_ok(), "explanation": words, "milliseconds": millis })
+            json!({ "step": step.stage.to_string(), "passed": step.found.is_ok(), "explanation": words, "milliseconds": millis })
         })
         .collect();
     output::json(&json!({ "address": remote.to_string(), "passed": found.passed(), "steps": steps }))

@@ -10,7 +10,7 @@ use rand::distr::{Alphanumeric, SampleString};
 use tokio::time::timeout;
 
 use crate::{
-    arguments::parse_short_span,
+    arguments::duration,
     envelope::Envelope,
     messaging::Connection,
     output::{self, Done, Failure, printable},
@@ -29,7 +29,7 @@ pub struct Arguments {
     #[command(flatten)]
     envelope: Envelope,
     /// Time limit for the response
-    #[arg(long, value_name = "TIME", default_value = "5s", value_parser = parse_short_span)]
+    #[arg(long, value_name = "TIME", default_value = "5s", value_parser = duration)]
     within: Duration,
     /// What to print of the response
     #[arg(long, value_name = "WHAT", default_value = "topic", conflicts_with = "json")]
@@ -49,7 +49,7 @@ pub async fn run(arguments: Arguments) -> Done {
     if !arguments.connection.is_v5() {
         return Err(Failure("Requests and responses need MQTT 5.0. Use --protocol 5.0.".into()));
     }
-    let payload = arguments.envelope.encoding.read(&arguments.payload).map_err(Failure)?;
+    let payload = arguments.envelope.encoding.read(&arguments.payload)?;
     let (client, mut arrivals) = arguments.connection.open().await?;
     let answered = ask(&arguments, payload, &client, &mut arrivals).await;
     client.disconnect().await;

@@ -23,7 +23,7 @@ use serde_json::json;
 use tokio::time::{Instant, timeout_at};
 
 use crate::{
-    arguments::{filter, parse_short_span},
+    arguments::{Misread, duration, filter},
     messaging::Connection,
     output::{self, Done, FAINT, Failure, bytes, count, plural, printable, since, span, table},
     payload::Shown,
@@ -50,7 +50,7 @@ pub struct Arguments {
 #[derive(Debug, Args)]
 struct Scope {
     /// Without a Moorfall service: the list is complete when no message has arrived for this time
-    #[arg(long, value_name = "TIME", default_value = "700ms", value_parser = parse_short_span)]
+    #[arg(long, value_name = "TIME", default_value = "700ms", value_parser = duration)]
     settle: Duration,
     #[command(flatten)]
     connection: Connection,
@@ -516,9 +516,10 @@ impl Line {
         }
     }
 
-    fn message(self) -> Result<Publish, String> {
-        let decode =
-            |text: String| STANDARD.decode(text).map_err(|error| format!("payload_base64 is not Base64: {error}."));
+    fn message(self) -> Result<Publish, Misread> {
+        let decode = |text: String| {
+            STANDARD.decode(text).map_err(|error| Misread(format!("payload_base64 is not Base64: {error}.")))
+        };
         let payload = match (self.payload, self.payload_base64) {
             (Some(text), None) => text.into_bytes(),
             (None, Some(text)) => decode(text)?,
@@ -527,7 +528,8 @@ impl Line {
         if payload.is_empty() {
             return Err("The payload is empty, which would clear the topic.".into());
         }
-        let topic: TopicName = self.topic.parse().map_err(|error| format!("{error}"))?;
+        let topic: TopicName =
+            self.topic.parse().map_err(|error: moorfall_wire::TopicError| Misread(error.to_string()))?;
         let qos = crate::arguments::qos(&self.qos.to_string())?;
         let user = |(name, value): (String, String)| UserProperty { name: name.into(), value: value.into() };
         let properties = PublishProperties {
@@ -571,7 +573,7 @@ async fn import(scope: &Scope, file: &Path, dry_run: bool) -> Done {
             continue;
         }
         let line: Line = serde_json::from_str(&text).map_err(|error| wrong(place, error.to_string()))?;
-        messages.push(line.message().map_err(|words| wrong(place, words))?);
+        messages.push(line.message().map_err(|error| wrong(place, error.to_string()))?);
     }
     let all = plural(messages.len() as u64, "retained message", "retained messages");
     if dry_run {

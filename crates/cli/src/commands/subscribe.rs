@@ -9,7 +9,7 @@ use serde_json::json;
 use tokio::time::{Instant, sleep, sleep_until};
 
 use crate::{
-    arguments::{Wanted, condition, parse_span, qos, wanted},
+    arguments::{Wanted, condition, duration, qos, wanted},
     messaging::Connection,
     output::{self, Done, FAINT, Failure, count, plural, printable},
     payload::Shown,
@@ -59,7 +59,7 @@ pub struct Arguments {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     take: Option<u64>,
     /// Stop after this time, for example 30s or 5m
-    #[arg(long = "for", value_name = "TIME", value_parser = parse_span)]
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
     time: Option<Duration>,
     /// Receive only retained, or only new messages
     #[arg(long, value_name = "WHICH")]
@@ -75,7 +75,7 @@ pub struct Arguments {
     show: Show,
     /// How to print payloads
     #[arg(long, value_name = "FORM", default_value = "auto")]
-    payload: Shown,
+    payload_as: Shown,
     /// Print rates every two seconds instead of messages
     #[arg(long)]
     summary: bool,
@@ -189,7 +189,7 @@ impl<'a> Reader<'a> {
         let show = if arguments.json { Show::Json } else { arguments.show };
         Self {
             arguments,
-            view: View { show, payload: arguments.payload },
+            view: View { show, payload: arguments.payload_as },
             left: arguments.take,
             deadline: arguments.time.map(|time| Instant::now() + time),
             summary: arguments.summary.then(Summary::new),
@@ -423,7 +423,7 @@ mod tests {
     #[test]
     fn a_wrong_filter_is_pointed_at() {
         let words = crate::arguments::filter("harrowmere/#/level").unwrap_err();
-        let lines: Vec<&str> = words.lines().collect();
+        let lines: Vec<&str> = words.0.lines().collect();
         assert_eq!(lines[1].as_bytes()[lines[2].find('^').unwrap_or(0)], b'#', "{words}");
     }
 
@@ -440,6 +440,6 @@ mod tests {
     fn a_wrong_condition_is_pointed_at() {
         assert!(condition("payload.m > 2.5 && levels[1] == 'gorge'").is_ok());
         let words = condition("payload.m = 2").unwrap_err();
-        assert!(words.contains("compare with ==") && words.ends_with("            ^"), "{words}");
+        assert!(words.0.contains("compare with ==") && words.0.ends_with("            ^"), "{words}");
     }
 }

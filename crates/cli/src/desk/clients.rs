@@ -52,7 +52,7 @@ struct Shared {
     /// Where messages of the foreground go, while there is one.
     foreground: Option<(Vec<TopicFilter>, mpsc::Sender<Publish>)>,
     messages: u64,
-    /// Why The connection is closed., once it is.
+    /// Why the connection is closed, once it is.
     closed: Option<String>,
 }
 
@@ -124,7 +124,7 @@ impl Clients {
 
     pub(super) async fn publish(&self, topic: &TopicName, payload: &str, envelope: &Envelope) -> Done {
         let (_, held) = self.current()?;
-        let payload = envelope.encoding.read(payload).map_err(Failure)?;
+        let payload = envelope.encoding.read(payload)?;
         let began = Instant::now();
         let answer = held.client.publish(envelope.message(topic, payload)).await?;
         self.screen.note_topic(topic);

@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand};
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 
 use crate::{
-    arguments::{self, filter, parse_short_span, qos, wanted},
+    arguments::{self, duration, filter, qos, wanted},
     envelope::Envelope,
     messaging::Connection,
     payload::Shown,
@@ -74,7 +74,7 @@ pub(super) enum Order {
         #[arg(long, value_name = "N", conflicts_with = "background", value_parser = clap::value_parser!(u64).range(1..))]
         take: Option<u64>,
         /// Stop after this time
-        #[arg(long = "for", value_name = "TIME", conflicts_with = "background", value_parser = parse_short_span)]
+        #[arg(long = "for", value_name = "TIME", conflicts_with = "background", value_parser = duration)]
         time: Option<Duration>,
         #[command(flatten)]
         view: Viewing,
@@ -93,7 +93,7 @@ pub(super) enum Order {
     /// Wait for a while, for scripts
     Wait {
         /// Time, for example 500ms or 2s
-        #[arg(value_parser = parse_short_span)]
+        #[arg(value_parser = duration)]
         time: Duration,
     },
     /// Close all clients and leave the desk

@@ -569,29 +569,15 @@ impl Reader {
     }
 }
 
-/// A time such as 15m.
+/// A time such as 15m, of whole seconds.
 fn duration(text: &str) -> Option<Duration> {
-    let (number, unit) = text.split_at(text.len() - text.chars().last()?.len_utf8());
-    let number: u64 = number.trim().parse().ok().filter(|number| *number > 0)?;
-    let unit = match unit {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3_600,
-        "d" => 86_400,
-        _ => return None,
-    };
-    Some(Duration::from_secs(number.checked_mul(unit)?))
+    humantime::parse_duration(text).ok().filter(|time| !time.is_zero() && time.subsec_nanos() == 0)
 }
 
 /// A rate such as 10/s.
 fn rate(text: &str) -> Option<Rate> {
     let (number, unit) = text.split_once('/')?;
     let messages = number.trim().parse().ok().filter(|number| *number > 0)?;
-    let every = match unit.trim() {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3_600,
-        _ => return None,
-    };
-    Some(Rate { messages, every: Duration::from_secs(every) })
+    let every = duration(&format!("1{}", unit.trim()))?;
+    Some(Rate { messages, every })
 }

@@ -5,7 +5,10 @@ use std::{fmt, sync::Arc};
 use moorfall_wire::{DecodeError, ReasonCode};
 
 use super::{no_entry::NoEntry, refusal::Refusal};
-use crate::shown::{count, listed};
+use crate::{
+    names::NameFault,
+    shown::{count, listed},
+};
 
 /// Why a connection is refused (§3.2.2.2). Of somebody who has not shown who it is, the sentence says nothing that helps
 /// a stranger.
@@ -22,7 +25,7 @@ pub enum NotAccepted {
     /// The client identifier has control characters.
     ClientIdControl,
     /// No new session can have this client identifier, and why.
-    ClientIdInvalid(String, &'static str),
+    ClientIdInvalid(String, NameFault),
     /// The client identifier is in use by another identity.
     ClientIdInUse(String),
     /// The client identifier is reserved for another identity.

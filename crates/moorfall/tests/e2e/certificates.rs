@@ -53,7 +53,7 @@ fn a_device_is_known_by_its_certificate() {
     let mut peer = Peer::over(tls(service.listener("field"), &place, Some("kettle-weir"), BOTH), V5);
     let hello = std::panic::AssertUnwindSafe(|| peer.sign_in());
     assert!(std::panic::catch_unwind(hello).is_err(), "nobody is let in before there is an authority");
-    wait("the log", || service.log().contains("with `moorfall authorities add`").then_some(()));
+    wait("the log", || service.log().contains("`moorfall authorities add` adds one").then_some(()));
 
     let add = |name: &str, of: &str| service.run(&["authorities", "add", name, &file(&place, of)]);
     assert!(add("trust", "authority.key").failed().contains("private key"));
@@ -72,7 +72,7 @@ fn a_device_is_known_by_its_certificate() {
     );
 
     let set = |name: &str, mark: &str| service.run(&["identities", "set", name, "--certificate", mark]);
-    assert!(set("kettle-weir", "kettle-weir").failed().contains("Use subject:"));
+    assert!(set("kettle-weir", "kettle-weir").failed().contains("use subject:"));
     set("kettle-weir", "subject:cn=kettle-weir").ok();
     assert!(
         set("nine-arches", "subject:CN=kettle-weir").failed().contains("is already a certificate match of kettle-weir")
@@ -281,9 +281,9 @@ fn a_listener_that_can_t_follow_is_named() {
     let address = format!("mqtts://localhost:{}", service.listener("field").port());
     let (authority, certificate) = (file(&place, "authority.pem"), file(&place, "kettle-weir.pem"));
     let key = file(&place, "kettle-weir.key");
-    wait("whom it trusted is not let in", || {
+    wait("whom it trusted can't connect", || {
         let own = ["--authority", &authority, "--certificate", &certificate, "--key", &key];
         service.run(&[&["remote", "test", &address][..], &own].concat()).failed();
-        service.log().contains("with `moorfall authorities add`").then_some(())
+        service.log().contains("`moorfall authorities add` adds one").then_some(())
     });
 }

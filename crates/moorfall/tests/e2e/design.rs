@@ -111,7 +111,7 @@ fn a_change_acts_on_live_sessions_at_once_and_ends_only_those_that_it_concerns()
     let history = service.run(&["blueprint", "history", "--json"]).json();
     let told: Vec<_> = history.as_array().unwrap().iter().map(|revision| &revision["number"]).collect();
     assert_eq!(told, [4, 3, 2, 1]);
-    assert_eq!((&history[0]["in_force"], &history[0]["message"]), (&true.into(), &"back to revision 1".into()));
+    assert_eq!((&history[0]["in_force"], &history[0]["message"]), (&true.into(), &"Revert to revision 1".into()));
     assert_eq!(service.status()["revision"], 4);
 }
 
@@ -184,7 +184,8 @@ fn the_limits_of_rules_and_the_plan_hold_on_the_wire() {
     assert_eq!(arches.try_subscribe("harrowmere/gorge/+/stage/level", QoS::ExactlyOnce), [ReasonCode::GrantedQoS1]);
 
     let refusals = service.run(&["access", "refusals", "--json"]).json();
-    let wanted = |refusal: &&Value| refusal["explanation"].as_str().unwrap().contains("Rule `desk-moves-gates` allows");
+    let wanted =
+        |refusal: &&Value| refusal["explanation"].as_str().unwrap().contains("does not allow retained messages");
     let retained = refusals.as_array().unwrap().iter().find(wanted);
     assert_eq!(retained.unwrap()["identity"], "duty-desk", "{refusals}");
 }
@@ -213,7 +214,7 @@ fn an_explanation_is_that_of_the_live_decision() {
     let explain = |more: &[&str]| service.run(&[&["access", "explain", "--as"][..], more].concat());
     let refused = explain(&["contractor-pumps", "publish", TARGET]);
     assert_eq!(refused.code, Some(1));
-    assert!(refused.out.contains("contractor-leaves-gates-alone deny   decides"), "{refused:?}");
+    assert!(refused.out.contains("contractor-leaves-gates-alone deny    decides"), "{refused:?}");
     let mut contractor = sign_in(&service, V5, "contractor-pumps");
     let (_, words) = answer(&mut contractor, TARGET, "90");
     let said = explain(&["contractor-pumps", "publish", TARGET, "--json"]);
@@ -224,7 +225,7 @@ fn an_explanation_is_that_of_the_live_decision() {
     assert!(
         explain(&["nobody", "publish", "a"]).failed().contains("nobody can't connect. The identity no longer exists")
     );
-    assert!(explain(&["auditor", "subscribe", "a/#/b"]).failed().contains("\"a/#/b\" is not"));
+    assert!(explain(&["auditor", "subscribe", "a/#/b"]).failed().contains("is not the last level"));
 
     let matrix = service.run(&["access", "matrix", "--identities", "--csv"]);
     let lines: Vec<&str> = matrix.ok().lines().collect();
@@ -321,7 +322,7 @@ fn what_is_not_meant_is_found_without_a_service() {
     assert!(ran.out.contains("warning in changed.toml, line 119, column 5"), "{ran:?}");
     assert!(ran.out.contains("Remedy: use {identity} where the plan has the name"), "{ran:?}");
     let good = place.write("good.toml", BLUEPRINT);
-    assert_eq!(place.run(&["topics", "check", good.to_str().unwrap()]).ok(), "nothing stands out\n");
+    assert_eq!(place.run(&["topics", "check", good.to_str().unwrap()]).ok(), "no findings\n");
     let schema = place.run(&["blueprint", "schema"]).json();
     assert_eq!(schema["title"], "Moorfall blueprint");
 }
@@ -416,7 +417,7 @@ fn many_identities_come_from_a_file_and_go_to_one() {
     let import = |more: &[&str]| service.run(&[&["identities", "import", file][..], more].concat());
     assert_eq!(import(&["--dry-run"]).ok(), "2 would be created, 1 would be changed, 0 unchanged\n");
     assert_eq!(service.status()["identities"], 1, "nothing was changed");
-    assert_eq!(import(&[]).ok(), "2 made, 1 changed, 0 as before\n");
+    assert_eq!(import(&[]).ok(), "2 created, 1 changed, 0 unchanged\n");
     assert_eq!(import(&["--json"]).json()["unchanged"], 3);
     // It acts on live sessions, whose password stays.
     assert_eq!(answer(&mut weir, LEVEL, r#"{"m": 1}"#).0, ReasonCode::NotAuthorized);
@@ -443,14 +444,14 @@ fn many_identities_come_from_a_file_and_go_to_one() {
         ("b.csv", "name,kind\nbank,station\n", "line 2: unknown column `kind`; use name, enabled"),
         ("c.csv", "name,enabled\nbank,maybe\n", "line 2: the column `enabled` must be true or false, not `maybe`"),
         ("d.csv", "kind\nstation\n", "line 1: there is no column `name`"),
-        ("e.csv", "name\nbank\nbank\n", "line 3: bank stands in line 2 already"),
+        ("e.csv", "name\nbank\nbank\n", "line 3: bank is already on line 2"),
         ("f.jsonl", "{\"name\": \"bank\"}\n{\"nam\": \"x\"}\n", "line 2: unknown field `nam`"),
         (
             "g.jsonl",
             "{\"name\": \"bank\", \"password_hash\": \"secret\"}\n",
-            "line 1: the password hash of bank is not one of Argon2id",
+            "line 1: The password hash of bank is not an Argon2id hash",
         ),
-        ("h.txt", "", "let it end in .csv or .jsonl"),
+        ("h.txt", "", ".csv or .jsonl"),
     ] {
         let file = place.write(name, text);
         let ran = service.run(&["identities", "import", file.to_str().unwrap()]);
@@ -541,7 +542,10 @@ fn a_token_opens_until_it_is_revoked_and_to_its_own_identity_only() {
 
     service.run(&["identities", "tokens", "revoke", "contractor-pumps", "spring-works"]).ok();
     let Some(Packet::Disconnect(goodbye)) = contractor.receive() else { panic!("not told") };
-    assert_eq!(goodbye.properties.reason_string.as_deref(), Some("the token has ended or was revoked"));
+    assert_eq!(
+        goodbye.properties.reason_string.as_deref(),
+        Some("The token has expired or has been revoked. Connect with a valid one.")
+    );
     assert_eq!(open("contractor-pumps", &token).0, ReasonCode::BadUserNameOrPassword);
     let again = service.run(&["identities", "tokens", "revoke", "contractor-pumps", "spring-works"]);
     assert!(again.failed().contains("contractor-pumps has no token spring-works"), "{again:?}");

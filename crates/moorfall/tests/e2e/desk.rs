@@ -152,9 +152,9 @@ fn a_client_whose_broker_goes_away_is_said_to_be_away() {
     service.terminate();
     desk.until("Server shutting down");
     desk.press("publish a b\r");
-    desk.until("weir is not connected any more");
+    desk.until("weir is no longer connected");
     desk.press("clients\r");
-    desk.until("not connected any more");
+    desk.until("no longer connected");
     desk.press("close\r");
     desk.until("weir is closed");
     let again = place.serve(&["--open"]);
@@ -200,18 +200,18 @@ fn at_a_terminal_messages_appear_above_the_line_that_is_typed() {
 
     // A busy background is counted.
     service.run(&["publish", LEVEL, "%{count}", "--count", "500"]).ok();
-    let shown = desk.until("in a second, on 1 topic");
+    let shown = desk.until("in one second, on 1 topic");
     assert!(shown.contains("more messages"), "{shown}");
 
     // The foreground ends by Ctrl-C, the desk does not.
     desk.press("subscribe harrowmere/gorge/kettle-weir/status\r");
-    desk.until("Ctrl-C ends it");
+    desk.until("press Ctrl-C to stop");
     service.run(&["publish", "harrowmere/gorge/kettle-weir/status", "online"]).ok();
     desk.until("harrowmere/gorge/kettle-weir/status online");
     desk.press("\u{3}");
     desk.until("weir> ");
     desk.press("\u{3}");
-    desk.until("`leave` ends the desk");
+    desk.until("`leave` closes the desk");
     desk.press("nonsense\r");
     desk.until("unrecognized subcommand");
     desk.until("weir> ");

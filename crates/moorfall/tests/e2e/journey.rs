@@ -87,7 +87,7 @@ fn a_journey_that_ends_at_the_door_says_at_which() {
     assert_eq!((&strange["accepted"], &strange["plan"]["breach"]), (&true.into(), &"unplanned".into()));
     assert_eq!(strange["total"], 0);
     let kept = journey(&service, &["notes/weir", "hello", "--retain"]);
-    assert_eq!(kept["retained"], "it is kept for those who subscribe later");
+    assert_eq!(kept["retained"], "becomes the retained message of the topic");
     assert!(service.run(&["journey", LEVEL, "--as", "nobody"]).failed().contains("The identity no longer exists"));
     assert!(service.run(&["journey", "a/#"]).code == Some(2));
 

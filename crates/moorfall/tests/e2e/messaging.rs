@@ -123,10 +123,10 @@ fn properties_travel_and_are_shown() {
     let shown = reader.finish();
     for part in [
         "(QoS 1, 10 B)",
-        "content type      application/json",
-        "expires in",
-        "response topic    harrowmere/answers",
-        "correlation       c-1",
+        "Content Type      application/json",
+        "Expires in",
+        "Response Topic    harrowmere/answers",
+        "Correlation Data  c-1",
         "sensor            2",
         "sensor            3",
         "  {\n    \"m\": 1.83\n  }",
@@ -256,5 +256,5 @@ fn shells_and_manuals_know_the_commands() {
     place.run(&["manual", folder.to_str().unwrap()]).ok();
     let page = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     assert!(page("moorfall.1").contains("moorfall\\-publish(1)"));
-    assert!(page("moorfall-retained-clear.1").contains("asks"));
+    assert!(page("moorfall-retained-clear.1").contains("asking"));
 }

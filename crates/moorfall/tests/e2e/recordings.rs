@@ -156,7 +156,7 @@ fn own_messages_full_queues_turns_and_expiry_are_told_apart() {
     wait("a second is over", || (over() && began.elapsed() > std::time::Duration::from_millis(1_100)).then_some(()));
     let (_one, _) = Peer::resume(service.mqtt, keeping(V5, "one"));
     let journey = || service.run(&["recording", "message", &first, "--json"]).json();
-    wait("it has expired", || (of(&journey(), "one") == ("withheld", "expired while it waited")).then_some(()));
+    wait("it has expired", || (of(&journey(), "one") == ("withheld", "expired in the queue")).then_some(()));
 }
 
 #[test]
@@ -275,5 +275,5 @@ fn a_recording_at_the_terminal_shows_messages_as_they_settle() {
 
     let lines = service.run(&["recording", "start", "harrowmere/#", "--for", "1s", "--json"]);
     assert_eq!(lines.ok(), "", "nothing came");
-    assert!(service.run(&["recording", "list"]).ok().contains("ended"));
+    assert!(service.run(&["recording", "list"]).ok().contains("stopped"));
 }

@@ -31,10 +31,10 @@ fn a_port_that_is_taken_is_named_and_nothing_is_left_running() {
     let address = taken.local_addr().unwrap().to_string();
     let data = place.data();
     let data = data.to_str().unwrap();
-    for (option, other, what) in [("--mqtt", "--http", "the listener mqtt"), ("--http", "--mqtt", "the console")] {
+    for (option, other, what) in [("--mqtt", "--http", "The listener mqtt"), ("--http", "--mqtt", "The console")] {
         let ran = place.run(&["serve", "--data", data, option, &address, other, "127.0.0.1:0"]);
         let words = ran.failed();
-        assert!(words.contains(&format!("The {what} can't listen on {address}: another program")), "{words}");
+        assert!(words.contains(&format!("{what} can't listen on {address}: another program")), "{words}");
         assert!(words.contains(&format!("set another port with {option}")), "{words}");
     }
     assert_eq!(database_pid(&place.data()), None);

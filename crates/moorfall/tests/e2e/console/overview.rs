@@ -32,7 +32,7 @@ async fn numbers_chart_and_sessions_are_live() {
     let chromium = Driver::start();
     let page = chromium.browse().await;
     page.sign_in(&service).await;
-    page.wait_for("main", |text| text.contains("Nobody is connected,")).await;
+    page.wait_for("main", |text| text.contains("No sessions.")).await;
 
     let file = place.write("password", "rotidua");
     let login = ["--as", "auditor", "--password-file", file.to_str().unwrap()];
@@ -40,7 +40,7 @@ async fn numbers_chart_and_sessions_are_live() {
         .spawn(&[&["subscribe", "harrowmere/#", "--client-id", "audit-desk"], &login[..]].concat(), "subscribed");
     let refused = service.run(&[&["subscribe", "#", "--client-id", "audit-desk-2"], &login[..]].concat());
     assert_eq!(refused.code, Some(1));
-    page.wait_for(&Page::headline("Sessions connected"), |text| text == "1").await;
+    page.wait_for(&Page::headline("Connected sessions"), |text| text == "1").await;
     let row = page.wait_for("tr[data-client=audit-desk]", |text| text.contains("auditor")).await;
     assert!(row.contains("127.0.0.1:") && row.contains("5.0"), "{row}");
     page.wait_for(&Page::headline("Refused"), |text| text == "1").await;
@@ -48,7 +48,7 @@ async fn numbers_chart_and_sessions_are_live() {
     for number in 0..30 {
         service.run(&["publish", "harrowmere/gorge/kettle-weir/stage/level", &number.to_string()]).ok();
     }
-    for name in ["Messages in per second", "Messages out per second"] {
+    for name in ["Messages in/s", "Messages out/s"] {
         page.wait_for(&Page::headline(name), |text| text.parse::<f64>().is_ok_and(|rate| rate > 0.0)).await;
     }
     page.wait_for("tr[data-client=audit-desk] td:nth-child(7)", |text| text == "30").await;
@@ -71,8 +71,8 @@ async fn numbers_chart_and_sessions_are_live() {
     page.click_text("End session").await;
     page.find("[role=alertdialog]").await;
     page.click("[role=alertdialog] button:last-child").await;
-    assert!(reader.finish().failed().contains("the administrator ended the session"));
-    page.wait_for(&Page::headline("Sessions connected"), |text| text == "0").await;
+    assert!(reader.finish().failed().contains("was ended by an administrator"));
+    page.wait_for(&Page::headline("Connected sessions"), |text| text == "0").await;
 
     // Nothing that the page did was blocked or failed, but for the look before signing in.
     let complaints: Vec<String> = page
@@ -116,10 +116,10 @@ async fn a_service_that_goes_away_is_said_and_its_past_is_shown_when_it_is_back(
     page.sign_in(&service).await;
     page.find("[data-live=true]").await;
     service.terminate();
-    page.wait_for("main", |text| text.contains("The service does not answer")).await;
+    page.wait_for("main", |text| text.contains("The service does not respond")).await;
     page.find("[data-live=false]").await;
     let service = place.serve(&["--open", "--http", &http]);
-    page.wait_for("main", |text| !text.contains("The service does not answer")).await;
+    page.wait_for("main", |text| !text.contains("The service does not respond")).await;
     page.find("[data-live=true]").await;
     drop(service);
 }

@@ -41,10 +41,10 @@ async fn identities_and_people_are_looked_after() {
     type_into("#identity-attributes", "kind=station\nreach=gorge\nsensors=2").await;
     type_into("#identity-certificates", "kettle").await;
     page.click_text("Save").await;
-    page.wait_for("[role=alert]", |text| text.contains("`kettle` can't be what a certificate is known by")).await;
+    page.wait_for("[role=alert]", |text| text.contains("\"kettle\" is not a valid certificate match")).await;
     type_into("#identity-certificates", "DNS:Kettle-Weir.example").await;
     page.click_text("Save").await;
-    page.wait_for("[role=status]", |text| text == "kettle-weir is changed.").await;
+    page.wait_for("[role=status]", |text| text == "kettle-weir changed.").await;
     let known = service.run(&["identities", "list", "--json"]).json();
     assert_eq!(known[0]["attributes"], serde_json::json!({ "kind": "station", "reach": "gorge", "sensors": 2.0 }));
     assert_eq!(known[0]["certificates"], serde_json::json!(["dns:kettle-weir.example"]));
@@ -52,7 +52,7 @@ async fn identities_and_people_are_looked_after() {
 
     // A token is shown once.
     type_into("input[aria-label='Name of the token']", "visit").await;
-    page.click_text("Make a token").await;
+    page.click_text("Create token").await;
     let shown = page.wait_for("[data-tokens] [role=status]", |text| text.contains("moor-")).await;
     let token = shown.split_whitespace().last().unwrap();
     let token = place.write("token", token);
@@ -60,44 +60,44 @@ async fn identities_and_people_are_looked_after() {
     let arguments = ["publish", level, "1.83", "--as", "kettle-weir", "--password-file", token.to_str().unwrap()];
     service.run(&arguments).ok();
     page.click_text("Revoke").await;
-    page.wait_for("[data-tokens]", |text| text.contains("Sessions that rest on it end.")).await;
+    page.wait_for("[data-tokens]", |text| text.contains("Sessions that authenticated with it end.")).await;
     page.click_text("Revoke").await;
-    page.wait_for("[role=status]", |text| text == "The token visit is revoked.").await;
+    page.wait_for("[role=status]", |text| text == "Token visit revoked.").await;
     service.run(&arguments).failed();
 
     // A new one, and away with it: it is asked first.
     type_into("input[aria-label='Search identities']", "-").await;
-    page.click_text("New").await;
+    page.click_text("New identity").await;
     type_into("#identity-name", "long-acre").await;
-    page.click_text("Make").await;
-    page.wait_for("[role=status]", |text| text == "long-acre is made.").await;
+    page.click_text("Create").await;
+    page.wait_for("[role=status]", |text| text == "long-acre created.").await;
     page.wait_for("main table", |text| text.contains("long-acre") && text.contains("no credential")).await;
     page.click_text("Remove").await;
-    page.click_text("Don’t").await;
+    page.click_text("Cancel").await;
     assert_eq!(service.run(&["identities", "list", "--json"]).json().as_array().unwrap().len(), 3);
     page.click_text("Remove").await;
     page.click("button.text-wrong").await;
-    page.wait_for("[role=status]", |text| text.contains("long-acre is removed")).await;
+    page.wait_for("[role=status]", |text| text.contains("long-acre removed")).await;
 
     // An authority from a file.
     let pem = place.path().join("certificates/authority.pem");
     type_into("input[aria-label='Name of the authority']", "trust").await;
     page.find("input[type=file]").await.send_keys(pem.to_str().unwrap()).await.unwrap();
-    page.click_text("Trust it").await;
+    page.click_text("Add authority").await;
     page.wait_for("[data-authorities]", |text| text.contains("CN=Moorfall authority")).await;
 
     // People.
     page.click("a[href='#/people']").await;
-    page.wait_for("[data-people]", |text| text.contains("Nobody yet")).await;
+    page.wait_for("[data-people]", |text| text.contains("No people yet")).await;
     type_into("input[aria-label='Name of the person']", "wren").await;
     type_into("input[aria-label=Password]", "short").await;
-    page.click_text("Make or change").await;
-    page.wait_for("[role=alert]", |text| text.contains("at least ten characters")).await;
+    page.click_text("Save").await;
+    page.wait_for("[role=alert]", |text| text.contains("at least 10 characters")).await;
     type_into("input[aria-label=Password]", "a-long-night").await;
-    page.click_text("Make or change").await;
-    page.wait_for("[role=status]", |text| text == "wren has the role watch.").await;
+    page.click_text("Save").await;
+    page.wait_for("[role=status]", |text| text == "wren has the watch role.").await;
     page.find("select[aria-label='Role of wren']").await.send_keys("operate").await.unwrap();
-    page.wait_for("[role=status]", |text| text == "wren has the role operate.").await;
+    page.wait_for("[role=status]", |text| text == "wren has the operate role.").await;
     let people = service.run(&["people", "list", "--json"]).json();
     assert_eq!((&people[0]["name"], &people[0]["role"]), (&"wren".into(), &"operate".into()));
 }
