@@ -1,12 +1,13 @@
 //! The one clock of the service.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use moorfall_core::Time;
 use time::OffsetDateTime;
+use tokio::time::Instant;
 
 /// Microseconds since 1970, so that times mean the same after a restart. While the service runs they grow evenly,
-/// whatever happens to the machine's wall clock.
+/// whatever happens to the machine's wall clock; a test that stops Tokio's time stops this clock, too.
 #[derive(Clone, Copy, Debug)]
 pub struct Clock {
     began: Instant,
@@ -28,15 +29,14 @@ impl Clock {
     }
 
     /// The same point for Tokio's timers; what is past is now.
-    pub fn instant(&self, time: Time) -> tokio::time::Instant {
+    pub fn instant(&self, time: Time) -> Instant {
         let since = Duration::from_micros(time.as_micros()).saturating_sub(self.origin);
-        let instant = self.began.checked_add(since).unwrap_or(self.began + FAR_AWAY);
-        tokio::time::Instant::from_std(instant)
+        self.began.checked_add(since).unwrap_or(self.began + FAR_AWAY)
     }
 }
 
 /// Waits until then; for ever without a time.
-pub async fn sleep(due: Option<tokio::time::Instant>) {
+pub async fn sleep(due: Option<Instant>) {
     match due {
         Some(due) => tokio::time::sleep_until(due).await,
         None => std::future::pending().await,

@@ -2,110 +2,14 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-use std::{os::unix::fs::PermissionsExt, sync::Arc, time::Duration};
+mod house;
 
-use moorfall_broker::{
-    broker::Broker,
-    clock::Clock,
-    common::Common,
-    connection,
-    identity::{Identities, authenticator::Authenticator, authorities::Authorities},
-    listeners::{
-        listener::Listener,
-        origin::{Arrived, Origin},
-        seats::Seats,
-        settings::ListenerSettings,
-        stream::Stream,
-    },
-    sessions::{LastUsed, journal_writer, restore},
-};
-use moorfall_client::{Arrival, Arrivals, Client, Options, Remote};
+use house::{House, LEVEL, LONG, place};
+use moorfall_client::{Arrival, Arrivals, Client};
 use moorfall_core::Limits;
-use moorfall_store::{Author, Database, PrivateDatabase};
+use moorfall_store::Author;
 use moorfall_wire::{Publish, QoS, ReasonCode, Subscription, SubscriptionOptions, Will};
-use tempfile::TempDir;
-use tokio::{io::duplex, task::JoinHandle, time::timeout};
-
-const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
-
-/// So much longer than anything here takes that it is never waited for in vain.
-const LONG: Duration = Duration::from_secs(30);
-
-/// An open broker that is reached by pipes.
-struct House {
-    broker: Arc<Broker>,
-    seats: Arc<Seats>,
-    listener: Arc<Listener>,
-    journal: JoinHandle<()>,
-    database: Arc<PrivateDatabase>,
-}
-
-fn place() -> TempDir {
-    // PostgreSQL may run as another user, who must be able to pass through.
-    tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap()
-}
-
-impl House {
-    async fn open(place: &TempDir) -> Self {
-        let database = Arc::new(PrivateDatabase::start(place.path()).await.unwrap());
-        let store = database.open().await.unwrap();
-        let clock = Clock::start();
-        let stored = store.load(false).await.unwrap();
-        let records = Arc::new(Database::new(store.clone(), Some(Arc::clone(&database))));
-        let common = Arc::new(Common::new(clock, records));
-        let limits = Arc::new(Limits::default());
-        let authorities = Arc::new(Authorities::load(store.clone()).await.unwrap());
-        let authenticator = Authenticator::new("a secret that nobody guesses", true);
-        let identities = Identities::load(&store, clock, authorities, authenticator).await.unwrap();
-        let last = LastUsed { key: stored.last_key, number: stored.last_number };
-        let broker = Arc::new(Broker::load(Arc::clone(&common), Arc::clone(&limits), identities, last).await.unwrap());
-        restore::restore(&broker.sessions, stored, false);
-        let journal =
-            tokio::spawn(journal_writer::run(Arc::clone(&broker.sessions.journal), Arc::clone(&common.database)));
-        let address = ([127, 0, 0, 1], 1_883).into();
-        let settings = ListenerSettings::tcp("pipe", address);
-        let listener = Arc::new(Listener::new(&settings, address, None, Limits::default()));
-        Self { broker, seats: Arc::new(Seats::new(limits)), listener, journal, database }
-    }
-
-    /// Connects a client of this identifier.
-    async fn connect(&self, client_id: &str, expiry: u32, will: Option<Will>) -> (Client, Arrivals) {
-        let (near, far) = duplex(64 * 1024);
-        let origin = Origin {
-            address: ([127, 0, 0, 1], 50_000).into(),
-            listener: Arc::clone(&self.listener),
-            certificate: None,
-            removals: 0,
-            at: self.broker.now(),
-            acting: None,
-        };
-        let seat = self.seats.sit(&self.listener).unwrap();
-        let arrived = Arrived { stream: Stream::Layered(Box::new(far)), origin, seat };
-        self.broker.common.tasks.spawn(connection::serve(Arc::clone(&self.broker), arrived));
-        let remote = Remote::tcp("the pipe", 0, None);
-        let options = Options {
-            client_id: client_id.into(),
-            clean_start: false,
-            session_expiry: expiry,
-            will,
-            ..Options::new(remote)
-        };
-        Client::connect_over(near, &options).await.unwrap()
-    }
-
-    /// Stops in order; everything is written then.
-    async fn close(self) {
-        self.broker.common.stopping.cancel();
-        self.broker.common.tasks.close();
-        timeout(LONG, self.broker.common.tasks.wait()).await.expect("all connections end");
-        assert_eq!((self.broker.sessions.registry.connected(), self.seats.taken()), (0, 0));
-        self.broker.sessions.journal.close();
-        self.journal.await.unwrap();
-        assert_eq!(self.broker.sessions.journal.backlog(), 0);
-        self.broker.store().close().await;
-        self.database.stop().await;
-    }
-}
+use tokio::time::timeout;
 
 async fn subscribe(client: &Client, filter: &str) {
     let options = SubscriptionOptions { qos: QoS::AtLeastOnce, ..SubscriptionOptions::default() };
@@ -131,7 +35,7 @@ async fn next(arrivals: &mut Arrivals) -> Result<String, (String, Option<ReasonC
 #[tokio::test]
 async fn clients_hear_each_other_take_over_and_are_told_when_it_stops() {
     let place = place();
-    let house = House::open(&place).await;
+    let house = House::open(&place, Limits::default()).await;
     let (desk, mut heard) = house.connect("desk", 0, None).await;
     subscribe(&desk, "harrowmere/#").await;
     let will = Will::new(LEVEL.parse().unwrap(), "gone", QoS::AtLeastOnce, false);
@@ -158,7 +62,7 @@ async fn clients_hear_each_other_take_over_and_are_told_when_it_stops() {
 #[tokio::test]
 async fn what_was_promised_is_there_after_a_stop_with_the_deeds_of_people() {
     let place = place();
-    let house = House::open(&place).await;
+    let house = House::open(&place, Limits::default()).await;
     let (desk, heard) = house.connect("desk", 600, None).await;
     subscribe(&desk, "harrowmere/#").await;
     desk.disconnect().await;
@@ -175,7 +79,7 @@ async fn what_was_promised_is_there_after_a_stop_with_the_deeds_of_people() {
     assert!(house.broker.sessions.restore_retained(&undo, &by).is_none(), "once");
     house.close().await;
 
-    let house = House::open(&place).await;
+    let house = House::open(&place, Limits::default()).await;
     let retained = house.broker.sessions.router.retained_of(&LEVEL.parse().unwrap()).unwrap();
     assert_eq!(retained.payload, "1.84");
     let deeds = house.broker.store().audits("", None, 10).await.unwrap();
@@ -195,7 +99,7 @@ async fn what_was_promised_is_there_after_a_stop_with_the_deeds_of_people() {
     assert_eq!(next(&mut heard).await.unwrap_err().1, Some(ReasonCode::AdministrativeAction));
     house.close().await;
 
-    let house = House::open(&place).await;
+    let house = House::open(&place, Limits::default()).await;
     assert_eq!(house.broker.sessions.registry.count(), 0);
     house.close().await;
 }

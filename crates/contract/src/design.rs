@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::{Act, ChangeKind, Severity, Verdict};
+use crate::kinds::{ChangeKind, Severity, Verdict};
 
 pub use crate::effects::{CohortMove, Effects, LostSubscription, LostTopic};
 
@@ -200,27 +200,6 @@ pub struct RevisionView {
     pub message: String,
     /// Its files; left out in lists.
     pub files: Vec<BlueprintFile>,
-}
-
-/// A question about access.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct AccessQuestion {
-    /// Who: an identity, or `anonymous`.
-    pub identity: String,
-    /// The client identifier, where rules look at it; the identity's name if left out.
-    #[serde(default)]
-    pub client_id: String,
-    /// What.
-    pub act: Act,
-    /// A topic, or a topic filter.
-    pub topic: String,
-    /// At which QoS a message is published.
-    #[serde(default)]
-    pub qos: u8,
-    /// Whether it is retained.
-    #[serde(default)]
-    pub retain: bool,
 }
 
 /// What became of one rule.

@@ -4,16 +4,39 @@ use std::sync::Arc;
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, changes::effects::inner, judge::Rights};
 use moorfall_contract::{
-    design::{AccessAnswer, AccessQuestion, RuleVerdict},
+    design::{AccessAnswer, RuleVerdict},
     kinds::Act,
 };
 use moorfall_core::access::{Access, Considered, Decision, Request};
-use moorfall_wire::{QoS, TopicFilter, TopicName};
+use serde::Deserialize;
+use utoipa::ToSchema;
 
 use crate::http::{
+    fields::{FieldError, Filter, Qos, Topic},
     problem::{Body, Fault},
     responses::NotFound,
 };
+
+/// A question about access.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AccessQuestion {
+    /// Who: an identity, or `anonymous`.
+    identity: String,
+    /// The client identifier, where rules look at it; the identity's name if left out.
+    #[serde(default)]
+    client_id: String,
+    /// What.
+    act: Act,
+    /// A topic, or a topic filter.
+    topic: String,
+    /// At which QoS a message is published.
+    #[serde(default)]
+    qos: Qos,
+    /// Whether it is retained.
+    #[serde(default)]
+    retain: bool,
+}
 
 /// Explain access
 ///
@@ -27,8 +50,7 @@ pub async fn explain(
     Body(question): Body<AccessQuestion>,
 ) -> Result<Json<AccessAnswer>, Fault> {
     let AccessQuestion { identity, client_id, act, topic, qos, retain } = question;
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid question", detail);
-    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("There is no QoS {qos}. Use 0, 1 or 2.")))?;
+    let wrong = |error: FieldError| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid question", error.to_string());
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
         Rights::Unlimited => Access::unrestricted(&identity),
@@ -40,11 +62,11 @@ pub async fn explain(
     };
     match act {
         Act::Publish => {
-            let topic = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
-            Ok(Json(answer(&access, Request::Publish { topic: &topic, qos, retain })))
+            let Topic(topic) = topic.try_into().map_err(wrong)?;
+            Ok(Json(answer(&access, Request::Publish { topic: &topic, qos: qos.0, retain })))
         }
         Act::Subscribe => {
-            let filter = TopicFilter::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
+            let Filter(filter) = topic.try_into().map_err(wrong)?;
             Ok(Json(answer(&access, Request::Subscribe { filter: &inner(&filter) })))
         }
     }

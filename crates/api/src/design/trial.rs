@@ -23,6 +23,7 @@ use crate::{
     design::explain::answer,
     http::{
         apart::apart,
+        fields::{Qos, Topic},
         problem::{Body, Fault},
         responses::NotFound,
     },
@@ -41,13 +42,13 @@ pub struct JourneyQuestion {
     #[serde(default)]
     client_id: String,
     /// The topic.
-    topic: String,
+    topic: Topic,
     /// The payload.
     #[serde(default)]
     payload: String,
     /// The quality of service.
     #[serde(default)]
-    qos: u8,
+    qos: Qos,
     /// Whether it is to be retained.
     #[serde(default)]
     retain: bool,
@@ -68,10 +69,7 @@ pub async fn journey(
 }
 
 fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> {
-    let JourneyQuestion { identity, client_id, topic, payload, qos, retain } = question;
-    let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid question", detail);
-    let qos = QoS::try_from(qos).map_err(|qos| wrong(format!("There is no QoS {qos}. Use 0, 1 or 2.")))?;
-    let name = TopicName::new(topic.clone()).map_err(|error| wrong(format!("{topic:?}: {error}")))?;
+    let JourneyQuestion { identity, client_id, topic: Topic(name), payload, qos: Qos(qos), retain } = question;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
         Rights::Unlimited => Access::unrestricted(&identity),

@@ -2,6 +2,7 @@
 
 pub mod apart;
 pub mod console;
+pub mod fields;
 pub mod mqtt;
 pub mod operator;
 pub mod preview;

@@ -123,7 +123,13 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
                     JsonRejection::JsonDataError(_) => "Invalid body",
                     _ => "Unreadable body",
                 };
-                Err(Fault::new(rejection.status(), title, rejection.body_text()))
+                let detail = rejection.body_text();
+                // What the library puts before the colon of a fault in the data names its own call.
+                let detail = match &rejection {
+                    JsonRejection::JsonDataError(_) => detail.split_once(": ").map_or(&*detail, |(_, rest)| rest),
+                    _ => &*detail,
+                };
+                Err(Fault::new(rejection.status(), title, detail))
             }
         }
     }

@@ -1,7 +1,7 @@
 //! What a filter matches, planned and live, and what it just misses.
 use std::sync::Arc;
 
-use axum::{Json, extract::State, http::StatusCode};
+use axum::{Json, extract::State};
 use moorfall_broker::{broker::Broker, changes::effects::inner};
 use moorfall_contract::topics::{Match, NearMiss};
 use moorfall_core::near_miss::{self, Value, near_miss};
@@ -12,16 +12,17 @@ use utoipa::IntoParams;
 
 use crate::http::{
     apart::apart,
-    problem::Fault,
+    fields::Filter,
     reading::{Limit, Query},
 };
 
 /// Which filter is asked for.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Filter {
+pub struct Wanted {
     /// The topic filter.
-    filter: String,
+    #[param(value_type = String)]
+    filter: Filter,
     /// At most so many of each.
     #[serde(default)]
     #[param(value_type = u64, default = 20, minimum = 1, maximum = 1_000)]
@@ -31,17 +32,13 @@ pub struct Filter {
 /// Match a topic filter
 ///
 /// The planned and live topics that it matches, and near misses with the level at which they stop matching.
-#[utoipa::path(get, operation_id = "match_topics", path = "/topics/match", tag = "topics", params(Filter), responses(
+#[utoipa::path(get, operation_id = "match_topics", path = "/topics/match", tag = "topics", params(Wanted), responses(
     (status = 200, body = Match),
 ))]
-pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Filter>) -> Result<Json<Match>, Fault> {
-    let filter = TopicFilter::new(wanted.filter.clone()).map_err(|error| {
-        let detail = format!("\"{}\" is not a valid topic filter: {error}.", wanted.filter);
-        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid topic filter", detail)
-    })?;
-    let filter = inner(&filter);
+pub async fn matches(State(broker): State<Arc<Broker>>, Query(wanted): Query<Wanted>) -> Json<Match> {
+    let filter = inner(&wanted.filter.0);
     let limit = wanted.limit.0;
-    Ok(Json(apart(move || match_of(&broker, &filter, limit)).await))
+    Json(apart(move || match_of(&broker, &filter, limit)).await)
 }
 
 fn view(topic: String, miss: &near_miss::NearMiss) -> NearMiss {

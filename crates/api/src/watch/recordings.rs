@@ -8,11 +8,12 @@ use moorfall_contract::journeys::{
 };
 use moorfall_core::Time;
 use moorfall_live::journeys::{self as recorder, End, Journey, Lead, Recording, TooMany};
-use moorfall_wire::{QoS, TopicFilter};
+use moorfall_wire::QoS;
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::{
+    fields::Filter,
     operator::Operator,
     preview::preview,
     problem::{Body, Fault},
@@ -25,7 +26,7 @@ use crate::http::{
 #[serde(deny_unknown_fields)]
 pub struct RecordingOrder {
     /// Messages whose topics this filter matches.
-    filter: String,
+    filter: Filter,
     /// For how long, seconds; an hour at most.
     #[schema(minimum = 1, maximum = 3_600)]
     seconds: u64,
@@ -133,11 +134,9 @@ fn absent(number: u64) -> Fault {
 pub async fn begin(
     State(broker): State<Arc<Broker>>,
     Extension(operator): Extension<Operator>,
-    Body(RecordingOrder { filter, seconds }): Body<RecordingOrder>,
+    Body(RecordingOrder { filter: Filter(filter), seconds }): Body<RecordingOrder>,
 ) -> Result<(StatusCode, Json<RecordingView>), Fault> {
     let wrong = |detail: String| Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid recording", detail);
-    let filter = TopicFilter::new(filter.clone())
-        .map_err(|error| wrong(format!("\"{filter}\" is not a valid topic filter: {error}.")))?;
     let longest = recorder::LONGEST.as_secs();
     if !(1..=longest).contains(&seconds) {
         return Err(wrong(format!("A recording runs for 1 to {longest} seconds, not {seconds}.")));

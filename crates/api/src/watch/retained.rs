@@ -7,12 +7,12 @@ use moorfall_contract::retained::{
     ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView,
 };
 use moorfall_core::Message;
-use moorfall_wire::{TopicFilter, TopicName};
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::{
     apart::apart,
+    fields::{Filter, Topic},
     operator::Operator,
     problem::{Body, Fault},
     reading::{Limit, Query},
@@ -47,8 +47,8 @@ pub enum Order {
 pub struct Wanted {
     /// Only those whose topics the filter matches.
     #[serde(default = "everything")]
-    #[param(default = "#")]
-    filter: String,
+    #[param(value_type = String, default = "#")]
+    filter: Filter,
     /// By `topic`, `size` or `age`.
     #[serde(default)]
     #[param(inline)]
@@ -62,15 +62,8 @@ pub struct Wanted {
     limit: Limit<500, 10_000>,
 }
 
-fn everything() -> String {
-    "#".into()
-}
-
-fn read_filter(text: &str) -> Result<TopicFilter, Fault> {
-    TopicFilter::new(text.to_owned()).map_err(|error| {
-        let detail = format!("\"{text}\" is not a valid topic filter: {error}.");
-        Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid topic filter", detail)
-    })
+fn everything() -> Filter {
+    Filter("#".parse().expect("it is a filter"))
 }
 
 /// List retained messages
@@ -83,16 +76,15 @@ pub async fn list(
     State(broker): State<Arc<Broker>>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<RetainedList>, Fault> {
-    let filter = read_filter(&wanted.filter)?;
     if wanted.after.is_some() && wanted.sort != Order::Topic {
         let detail = "`after` works only with the order by topic. Leave it out, or sort by topic.";
         return Err(Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid order", detail));
     }
-    Ok(Json(apart(move || list_of(&broker, &filter, &wanted)).await))
+    Ok(Json(apart(move || list_of(&broker, &wanted)).await))
 }
 
-fn list_of(broker: &Broker, filter: &TopicFilter, wanted: &Wanted) -> RetainedList {
-    let mut found = broker.sessions.router.retained(filter, broker.now());
+fn list_of(broker: &Broker, wanted: &Wanted) -> RetainedList {
+    let mut found = broker.sessions.router.retained(&wanted.filter.0, broker.now());
     match wanted.sort {
         Order::Topic => found.sort_by(|one, other| one.topic.cmp(&other.topic)),
         Order::Size => found.sort_by_key(|message| std::cmp::Reverse(message.payload.len())),
@@ -139,7 +131,8 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
 #[into_params(parameter_in = Query)]
 pub struct Of {
     /// Its topic.
-    topic: String,
+    #[param(value_type = String)]
+    topic: Topic,
 }
 
 /// Get a retained message with its payload
@@ -149,14 +142,13 @@ pub struct Of {
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
-    Query(Of { topic }): Query<Of>,
+    Query(Of { topic: Topic(topic) }): Query<Of>,
 ) -> Result<Json<RetainedMessage>, Fault> {
     let missing = || {
         let detail = format!("{topic} has no retained message. GET /api/v1/retained lists all.");
         Fault::new(StatusCode::NOT_FOUND, "Retained message not found", detail)
     };
-    let name = TopicName::new(topic.clone()).map_err(|_| missing())?;
-    let message = broker.sessions.router.retained_of(&name).ok_or_else(missing)?;
+    let message = broker.sessions.router.retained_of(&topic).ok_or_else(missing)?;
     let hex = hex::encode(&message.payload[..message.payload.len().min(HEX)]);
     let user = message.properties.user_properties.iter();
     Ok(Json(RetainedMessage {
@@ -174,7 +166,7 @@ pub async fn show(
 pub struct Clearing {
     /// At most 10,000 at a time.
     #[serde(default)]
-    topics: Vec<String>,
+    topics: Vec<Topic>,
 }
 
 /// Clear retained messages
@@ -192,9 +184,8 @@ pub async fn clear(
     if topics.is_empty() || topics.len() > CLEARED {
         return Err(wrong(format!("A request clears 1 to {CLEARED} topics; this one has {}.", topics.len())));
     }
-    let named: Result<Vec<TopicName>, _> = topics.into_iter().map(TopicName::new).collect();
-    let named = named.map_err(|error| wrong(format!("Invalid topic name: {error}.")))?;
-    let (gone, restore_key) = broker.sessions.clear_retained(named, &operator.author());
+    let topics = topics.into_iter().map(|Topic(topic)| topic).collect();
+    let (gone, restore_key) = broker.sessions.clear_retained(topics, &operator.author());
     Ok(Json(ClearedView {
         topics: gone.iter().map(|message| message.topic.to_string()).collect(),
         bytes: gone.iter().map(|message| message.weight() as u64).sum(),

@@ -11,7 +11,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
-    http::{apart::apart, preview::preview, problem::Fault, reading::Query, responses::Conflict},
+    http::{apart::apart, fields::Topic, preview::preview, problem::Fault, reading::Query, responses::Conflict},
     watch::topics::view,
 };
 
@@ -23,7 +23,8 @@ const NAMED: usize = 200;
 #[into_params(parameter_in = Query)]
 pub struct Wanted {
     /// The topic.
-    topic: String,
+    #[param(value_type = String)]
+    topic: Topic,
     /// Only messages after the one of this number.
     #[serde(default)]
     #[param(default = 0)]
@@ -39,19 +40,12 @@ pub struct Wanted {
 ))]
 pub async fn show(
     State(broker): State<Arc<Broker>>,
-    Query(Wanted { topic, after }): Query<Wanted>,
+    Query(Wanted { topic: Topic(topic), after }): Query<Wanted>,
 ) -> Result<Json<TopicDetails>, Fault> {
     apart(move || details(&broker, topic, after)).await.map(Json)
 }
 
-fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, Fault> {
-    let name = TopicName::new(topic.clone()).map_err(|error| {
-        Fault::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "Invalid topic name",
-            format!("\"{topic}\" is not a valid topic name: {error}."),
-        )
-    })?;
+fn details(broker: &Broker, topic: TopicName, after: u64) -> Result<TopicDetails, Fault> {
     let now = broker.now();
     let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
         let detail =
@@ -61,7 +55,7 @@ fn details(broker: &Broker, topic: String, after: u64) -> Result<TopicDetails, F
     let policy = broker.design.policy();
     let plan = policy.plan();
     let planned = plan.find(&topic).map(|place| &plan.topics()[place]);
-    let route = broker.sessions.router.route(&name);
+    let route = broker.sessions.router.route(&topic);
     let direct = route.recipients.iter().map(|recipient| subscriber(recipient, String::new()));
     let shared = route.groups.iter().flat_map(|group| {
         let name = |member: &Recipient<Arc<SessionRecord>>| {

@@ -19,9 +19,10 @@ use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
 
-use super::orders::{DeskFilter, DeskMessage, DeskOrder, DeskSubscription, read_filter, read_qos, wrong};
+use super::orders::{DeskFilter, DeskMessage, DeskOrder, DeskSubscription, wrong};
 use crate::{
     http::{
+        fields::Filter,
         operator::Operator,
         preview::preview,
         problem::{Body, Fault},
@@ -246,7 +247,7 @@ pub async fn subscribe(
 ) -> Result<Json<DeskAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
     let options = SubscriptionOptions {
-        qos: read_qos(wanted.qos)?,
+        qos: wanted.qos.0,
         no_local: wanted.no_local,
         retain_as_published: wanted.retain_as_published,
         retain_handling: match wanted.retain_handling {
@@ -256,7 +257,7 @@ pub async fn subscribe(
             other => return Err(wrong(format!("There is no Retain Handling {other}. Use 0, 1 or 2."))),
         },
     };
-    let subscription = Subscription { filter: read_filter(wanted.filter)?, options };
+    let subscription = Subscription { filter: wanted.filter.0, options };
     let (began, since) = (std::time::Instant::now(), OffsetDateTime::now_utc());
     let answer = client.client.subscribe(vec![subscription]).await.map(Some);
     Ok(Json(untold(&broker, &client, since, told(answer, began.elapsed())).await))
@@ -271,10 +272,9 @@ pub async fn unsubscribe(
     State(desk): State<Arc<Desk>>,
     Extension(operator): Extension<Operator>,
     Path(id): Path<String>,
-    Body(DeskFilter { filter }): Body<DeskFilter>,
+    Body(DeskFilter { filter: Filter(filter) }): Body<DeskFilter>,
 ) -> Result<Json<DeskAnswer>, Fault> {
     let client = held(&desk, &id, &operator)?;
-    let filter = read_filter(filter)?;
     let began = std::time::Instant::now();
     let answer = client.client.unsubscribe(vec![filter]).await.map(Some);
     Ok(Json(told(answer, began.elapsed())))

@@ -4,11 +4,14 @@ use axum::http::StatusCode;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use moorfall_contract::retained::NameAndValue;
-use moorfall_wire::{Publish, QoS, TopicFilter, TopicName, UserProperty};
+use moorfall_wire::{Publish, UserProperty};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::http::problem::Fault;
+use crate::http::{
+    fields::{FieldError, Filter, Qos, Topic},
+    problem::Fault,
+};
 
 /// A client to be opened.
 #[derive(Deserialize, ToSchema)]
@@ -53,12 +56,12 @@ pub(crate) fn half_a_minute() -> u16 {
 #[serde(deny_unknown_fields)]
 pub struct DeskMessage {
     /// The topic.
-    pub(crate) topic: String,
+    pub(crate) topic: Topic,
     /// The payload in Base64.
     pub(crate) payload: String,
     /// The quality of service.
     #[serde(default)]
-    pub(crate) qos: u8,
+    pub(crate) qos: Qos,
     /// Whether it is to be retained.
     #[serde(default)]
     pub(crate) retain: bool,
@@ -84,10 +87,10 @@ pub struct DeskMessage {
 #[serde(deny_unknown_fields)]
 pub struct DeskSubscription {
     /// The topic filter.
-    pub(crate) filter: String,
+    pub(crate) filter: Filter,
     /// The quality of service.
     #[serde(default)]
-    pub(crate) qos: u8,
+    pub(crate) qos: Qos,
     /// Leave out its own messages (5.0).
     #[serde(default)]
     pub(crate) no_local: bool,
@@ -104,37 +107,26 @@ pub struct DeskSubscription {
 #[serde(deny_unknown_fields)]
 pub struct DeskFilter {
     /// The topic filter.
-    pub(crate) filter: String,
+    pub(crate) filter: Filter,
 }
 
 pub(super) fn wrong(detail: String) -> Fault {
     Fault::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid input", detail)
 }
 
-pub(crate) fn read_qos(level: u8) -> Result<QoS, Fault> {
-    QoS::try_from(level).map_err(|level| wrong(format!("There is no QoS {level}. Use 0, 1 or 2.")))
-}
-
-pub(crate) fn read_filter(text: String) -> Result<TopicFilter, Fault> {
-    TopicFilter::new(text.clone()).map_err(|error| wrong(format!("\"{text}\" is not a valid topic filter: {error}.")))
-}
-
 impl DeskMessage {
     pub(crate) fn read(self) -> Result<Publish, Fault> {
         let Self { topic, payload, qos, retain, expiry, content_type, response_topic, correlation, user } = self;
-        let name = |text: String| {
-            TopicName::new(text.clone())
-                .map_err(|error| wrong(format!("\"{text}\" is not a valid topic name: {error}.")))
-        };
         let payload =
             STANDARD.decode(&payload).map_err(|error| wrong(format!("The payload is not Base64: {error}.")))?;
-        let mut publish = Publish::new(name(topic)?, payload, read_qos(qos)?);
+        let mut publish = Publish::new(topic.0, payload, qos.0);
         publish.retain = retain;
         let properties = &mut publish.properties;
         properties.message_expiry_interval = expiry;
         properties.content_type = (!content_type.is_empty()).then(|| content_type.into());
         if !response_topic.is_empty() {
-            properties.response_topic = Some(name(response_topic)?.to_string().into());
+            let Topic(topic) = response_topic.try_into().map_err(|error: FieldError| wrong(error.to_string()))?;
+            properties.response_topic = Some(topic.to_string().into());
         }
         properties.correlation_data = (!correlation.is_empty()).then(|| Bytes::from(correlation));
         properties.user_properties =

@@ -205,7 +205,7 @@ async fn questions_that_make_no_sense_are_told_why() {
         (Method::POST, "journey", json!({ "identity": "nobody", "topic": "a" }), 404, "nobody can't connect"),
         (Method::GET, "retained?filter=a%2F%23%2Fb", Value::Null, 422, "is not a valid topic filter"),
         (Method::GET, "retained/message?topic=a", Value::Null, 404, "a has no retained message"),
-        (Method::GET, "retained/message?topic=a%2F%23", Value::Null, 404, "has no retained message"),
+        (Method::GET, "retained/message?topic=a%2F%23", Value::Null, 422, "is not a valid topic name"),
         (Method::POST, "retained/restore", json!({ "restore_key": "x" }), 404, "can no longer be restored"),
         (Method::POST, "authorities", json!({ "name": "", "pem": "" }), 422, "1 to 128 bytes"),
         (Method::POST, "authorities", json!({ "name": "a", "pem": "nonsense" }), 422, "no certificate in PEM format"),
