@@ -1011,11 +1011,8 @@ export interface components {
             client_id?: string;
             /** @description Who: an identity, or `anonymous`. */
             identity: string;
-            /**
-             * Format: int32
-             * @description At which QoS a message is published.
-             */
-            qos?: number;
+            /** @description At which QoS a message is published. */
+            qos?: components["schemas"]["Qos"];
             /** @description Whether it is retained. */
             retain?: boolean;
             /** @description A topic, or a topic filter. */
@@ -1148,7 +1145,7 @@ export interface components {
         /** @description What is to be cleared. */
         Clearing: {
             /** @description At most 10,000 at a time. */
-            topics?: string[];
+            topics?: components["schemas"]["Topic"][];
         };
         /** @description An identity that enters or leaves a cohort. */
         CohortMove: {
@@ -1254,7 +1251,7 @@ export interface components {
         /** @description What a client does not want to read any more. */
         DeskFilter: {
             /** @description The topic filter. */
-            filter: string;
+            filter: components["schemas"]["Filter"];
         };
         /** @description A message to be published. */
         DeskMessage: {
@@ -1269,17 +1266,14 @@ export interface components {
             expiry?: number | null;
             /** @description The payload in Base64. */
             payload: string;
-            /**
-             * Format: int32
-             * @description The quality of service.
-             */
-            qos?: number;
+            /** @description The quality of service. */
+            qos?: components["schemas"]["Qos"];
             /** @description Where an answer is awaited. */
             response_topic?: string;
             /** @description Whether it is to be retained. */
             retain?: boolean;
             /** @description The topic. */
-            topic: string;
+            topic: components["schemas"]["Topic"];
             /** @description The publisher's own properties. */
             user?: components["schemas"]["NameAndValue"][];
         };
@@ -1322,14 +1316,11 @@ export interface components {
         /** @description What a client wants to read. */
         DeskSubscription: {
             /** @description The topic filter. */
-            filter: string;
+            filter: components["schemas"]["Filter"];
             /** @description Leave out its own messages (5.0). */
             no_local?: boolean;
-            /**
-             * Format: int32
-             * @description The quality of service.
-             */
-            qos?: number;
+            /** @description The quality of service. */
+            qos?: components["schemas"]["Qos"];
             /** @description Pass on the retain flag as published (5.0). */
             retain_as_published?: boolean;
             /**
@@ -1425,6 +1416,11 @@ export interface components {
             /** @description Of a list that was there before and after: what was in it, and is not now. */
             removed: string[];
         };
+        /**
+         * @description A topic filter.
+         * @example harrowmere/+/+/stage/level
+         */
+        Filter: string;
         /** @description Something that is wrong with a blueprint, with its place. */
         FindingView: {
             /**
@@ -1608,15 +1604,12 @@ export interface components {
             identity: string;
             /** @description The payload. */
             payload?: string;
-            /**
-             * Format: int32
-             * @description The quality of service.
-             */
-            qos?: number;
+            /** @description The quality of service. */
+            qos?: components["schemas"]["Qos"];
             /** @description Whether it is to be retained. */
             retain?: boolean;
             /** @description The topic. */
-            topic: string;
+            topic: components["schemas"]["Topic"];
         };
         /** @description Bounds that are in force, by their names in `moorfall.toml` with underscores. */
         Limits: {
@@ -2046,6 +2039,11 @@ export interface components {
             statement: string;
         };
         /**
+         * Format: int32
+         * @description A quality of service: 0, 1 or 2.
+         */
+        Qos: number;
+        /**
          * @description What happens to a message that does not fit into a queue.
          * @enum {string}
          */
@@ -2193,7 +2191,7 @@ export interface components {
         /** @description What is to be recorded. */
         RecordingOrder: {
             /** @description Messages whose topics this filter matches. */
-            filter: string;
+            filter: components["schemas"]["Filter"];
             /**
              * Format: int64
              * @description For how long, seconds; an hour at most.
@@ -2483,8 +2481,6 @@ export interface components {
              * @description QoS 1 and 2 messages that were sent to it and that it has not acknowledged.
              */
             in_flight: number;
-            /** @description Whether the session outlives its connection. */
-            kept: boolean;
             /** @description The last refusal, in a sentence; empty if there was none. */
             last_refusal: string;
             /**
@@ -2504,6 +2500,8 @@ export interface components {
              * @description Messages sent to it.
              */
             messages_out: number;
+            /** @description Whether the session outlives its connection. */
+            persistent: boolean;
             /**
              * Format: int64
              * @description Messages that wait to be sent to it.
@@ -2713,6 +2711,11 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /**
+         * @description A topic name.
+         * @example harrowmere/gorge/kettle-weir/stage/level
+         */
+        Topic: string;
         /** @description What is known of a topic. */
         TopicDetails: {
             about?: components["schemas"]["TopicView"] | null;

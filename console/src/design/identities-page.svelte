@@ -38,9 +38,7 @@
   <div class="flex min-h-0 flex-col gap-4">
     <Panel
       title="Identities"
-      note={shown < LISTED
-        ? `${count(shown)} people and devices that can connect`
-        : `First ${LISTED} shown; search for others.`}
+      note={shown < LISTED ? `${count(shown)} can connect` : `First ${LISTED} shown; search for others.`}
       fills
     >
       {#snippet tools()}
@@ -54,7 +52,7 @@
         />
         {#if mayChange}
           <button
-            class="rounded border border-line px-2 py-0.5 text-sm hover:bg-page"
+            class="rounded border border-line px-2 py-0.5 text-sm whitespace-nowrap hover:bg-page"
             onclick={() => identities.begin()}>New identity</button
           >
         {/if}

@@ -20,9 +20,9 @@
   class="flex flex-col overflow-hidden rounded-lg border border-line bg-panel {fills ? 'min-h-0 flex-1' : ''}"
 >
   <div class="flex min-h-11 items-center gap-4 px-5 py-2">
-    <h2 class="font-semibold">{title}</h2>
+    <h2 class="font-semibold whitespace-nowrap">{title}</h2>
     {#if note}<p class="text-xs text-quiet">{note}</p>{/if}
-    {#if tools}<div class="ml-auto flex items-center gap-2">{@render tools()}</div>{/if}
+    {#if tools}<div class="ml-auto flex shrink-0 items-center gap-2">{@render tools()}</div>{/if}
   </div>
   {@render children()}
 </section>

@@ -25,7 +25,7 @@
         {#each columns as column, index (index)}
           <th
             scope="col"
-            class="px-3 py-1.5 font-medium whitespace-nowrap first:pl-5 last:pr-5
+            class="px-2 py-1.5 font-medium whitespace-nowrap first:pl-5 last:pr-5
               {column.startsWith('>') ? 'text-right' : 'text-left'}"
           >
             {#if index === 0 && first}{@render first()}{:else}{column.replace('>', '')}{/if}

@@ -55,7 +55,7 @@
           required
           bind:value={recordings.filter}
         />
-        <label>
+        <label class="flex items-center gap-1 whitespace-nowrap">
           for
           <select class={field} bind:value={recordings.seconds}>
             {#each [10, 60, 300, 1_800, 3_600] as seconds (seconds)}

@@ -23,8 +23,8 @@
     ['Withheld', count(session.withheld)],
   ]);
 
-  function expiry({ kept, connected, ends_at }: SessionView): string {
-    if (!kept) return 'on disconnect';
+  function expiry({ persistent, connected, ends_at }: SessionView): string {
+    if (!persistent) return 'on disconnect';
     if (connected) return 'after disconnect';
     return ends_at ? moment(ends_at) : 'never';
   }

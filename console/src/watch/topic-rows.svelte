@@ -59,12 +59,12 @@
         <SparkLine values={topics.rates(level.path)} label="rate of {level.path}" fromZero />
       {/if}
     </td>
-    <td class="px-2 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)} ago</td>
+    <td class="px-2 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
     <td class="px-2">{level.retained ? 'yes' : ''}</td>
     <td class="px-2">
       {#if level.is_topic && list?.has_plan}
         <span class={level.planned === '' ? 'font-bold text-rain' : 'text-quiet'} title={level.planned}>
-          {level.planned === '' ? 'not planned' : 'planned'}
+          {level.planned === '' ? 'no' : 'yes'}
         </span>
       {/if}
     </td>

@@ -14,9 +14,9 @@
     '>Messages/s',
     'Last value',
     'Trend',
-    '>Last message',
+    '>Last',
     'Retained',
-    'Plan',
+    'Planned',
     '>Subscribers',
   ];
   const age = (at: string) => span((Date.now() - Date.parse(at)) / 1000);

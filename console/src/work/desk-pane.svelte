@@ -73,14 +73,14 @@
       /> s
     </label>
     <input
-      class="{field} w-36 flex-1 font-mono text-xs"
+      class="{field} min-w-36 flex-1 font-mono text-xs"
       aria-label="Will Topic"
       placeholder="Will Topic"
       disabled={pane.isOpen}
       bind:value={setup.will_topic}
     />
     <input
-      class="{field} w-24 flex-1 font-mono text-xs"
+      class="{field} min-w-28 flex-1 font-mono text-xs"
       aria-label="Will Payload"
       placeholder="Will Payload"
       disabled={pane.isOpen}

@@ -14,7 +14,7 @@ use moorfall_broker::{
     judge::{Judge, Rights},
     sessions::{
         LastUsed, Sessions,
-        dispatch::{By, Waiting},
+        dispatch::{AnswerDue, By},
         journal::Promise,
         record::{Link, LinkOrigin, Place, SessionRecord, SignedInBy},
         registry::Newcomer,
@@ -110,7 +110,7 @@ fn publish(
     message: &Arc<Message>,
 ) -> (Routed, Option<Arc<Promise>>) {
     let route = sessions.router.route(&message.topic);
-    let waiting = Waiting { record: publisher, packet_id: PacketId::MIN };
+    let waiting = AnswerDue { record: publisher, packet_id: PacketId::MIN };
     let by = By { identity: &publisher.identity, waiting: Some(waiting) };
     sessions.distribute(message, &route, by, &mut Counts::default())
 }

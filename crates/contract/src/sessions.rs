@@ -33,7 +33,7 @@ pub struct SessionView {
     #[serde(with = "time::serde::rfc3339")]
     pub began_at: OffsetDateTime,
     /// Whether the session outlives its connection.
-    pub kept: bool,
+    pub persistent: bool,
     /// While its client is away: when the session ends. Absent if it never does by itself.
     #[serde(with = "time::serde::rfc3339::option")]
     pub ends_at: Option<OffsetDateTime>,

@@ -78,7 +78,7 @@ impl Service {
         let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
         let doors = Doors::read(&settings.hosts)?;
         let Settings { listeners, http, open, limits, .. } = settings;
-        let plan = bind::Plan::new(&bind::Wanted { listeners, http: *http, open: *open, limits })?;
+        let plan = bind::Listening::new(&bind::Wanted { listeners, http: *http, open: *open, limits })?;
         descriptors::raise();
         // Low ports are root's to open; nothing else is.
         let (folder, sockets) = match &settings.user {

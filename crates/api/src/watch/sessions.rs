@@ -143,7 +143,7 @@ fn view(record: &SessionRecord) -> SessionView {
         version: link.as_ref().map_or_else(String::new, |link| link.version.to_string()),
         since,
         began_at: date(record.began_at),
-        kept: record.is_kept(),
+        persistent: record.is_persistent(),
         ends_at,
         messages_in: totals.messages_in,
         messages_out: totals.messages_out,

@@ -33,7 +33,7 @@ impl Connection {
             if self.walking.is_some()
                 && let Some(Queued::One(delivery)) = &mut front
                 && delivery.qos > QoS::AtMostOnce
-                && record.is_kept()
+                && record.is_persistent()
                 && self.session.room_for(delivery.qos) > 0
             {
                 delivery.sequence = record.next_sequence();
@@ -101,7 +101,7 @@ impl Connection {
             self.retained_due.retain(|(known, _)| *known != filter);
             self.retained_due.push_back((filter.clone(), granted));
         }
-        if record.is_kept() {
+        if record.is_persistent() {
             self.subscribing = Subscribing::Asking;
         }
         self.keep_subscription(&record, filter, granted);
@@ -109,7 +109,7 @@ impl Connection {
 
     /// Keeps a subscription on disk, with what it is still to be sent.
     pub(super) fn keep_subscription(&self, record: &SessionRecord, filter: TopicFilter, granted: Granted) {
-        if record.is_kept() {
+        if record.is_persistent() {
             let due = self.retained_due.iter().chain(&self.walking);
             let retained_due = due.into_iter().any(|(known, _)| *known == filter);
             self.broker
@@ -122,7 +122,7 @@ impl Connection {
 
     pub(super) fn unsubscribe(&mut self, filter: &TopicFilter) {
         let record = self.record.clone().expect("only an accepted client unsubscribes");
-        if record.is_kept() {
+        if record.is_persistent() {
             self.broker.sessions.journal.open().unsubscribe(record.key, filter);
         }
         self.broker.sessions.router.unsubscribe(record.key, [filter]);

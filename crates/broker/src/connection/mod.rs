@@ -128,7 +128,7 @@ struct Connection {
     /// The commit that SUBACK of the newest subscriptions waits for; their retained messages come after it.
     subscribing: Subscribing,
     /// What the session is told when a promise is kept, in order.
-    answers: VecDeque<(Option<Arc<Promise>>, Answer)>,
+    answers: VecDeque<(Option<Arc<Promise>>, Awaited)>,
     /// Counted and not passed on yet.
     counts: Counts,
     /// Why the session ended, once it has.
@@ -151,7 +151,7 @@ enum Subscribing {
 }
 
 /// What a session waits for.
-enum Answer {
+enum Awaited {
     Routed(QoS, PacketId, Routed),
     Committed(u64),
 }
@@ -337,8 +337,8 @@ impl Connection {
             self.answers.pop_front_if(|(promise, _)| promise.as_ref().is_none_or(|promise| promise.is_kept()))
         {
             match answer {
-                Answer::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
-                Answer::Committed(number) => {
+                Awaited::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
+                Awaited::Committed(number) => {
                     if self.subscribing == Subscribing::Until(number) {
                         self.subscribing = Subscribing::No;
                     }
@@ -396,7 +396,7 @@ impl Connection {
                         self.subscribing = Subscribing::Until(number);
                     }
                     let promise = self.record.as_ref().map(|record| self.broker.sessions.journal.promise(record));
-                    self.answers.push_back((promise, Answer::Committed(number)));
+                    self.answers.push_back((promise, Awaited::Committed(number)));
                 }
                 Action::Acknowledged { journey, reason } => {
                     if let Some(record) = &self.record {

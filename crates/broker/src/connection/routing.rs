@@ -6,10 +6,10 @@ use moorfall_core::{Message, Run, access::Request, session::Routed};
 use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
-use super::{Answer, Connection};
+use super::{Awaited, Connection};
 use crate::sessions::{
     Sessions,
-    dispatch::{By, Waiting},
+    dispatch::{AnswerDue, By},
 };
 
 /// Messages of one run at most.
@@ -43,7 +43,7 @@ impl Connection {
         self.hand_on_run();
         self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
         let waiting = match (&self.record, packet_id) {
-            (Some(record), Some(packet_id)) => Some(Waiting { record, packet_id }),
+            (Some(record), Some(packet_id)) => Some(AnswerDue { record, packet_id }),
             _ => None,
         };
         let nobody = Arc::default();
@@ -55,7 +55,7 @@ impl Connection {
         if promise.is_none() && self.answers.is_empty() {
             self.session.handle_routed(qos, id, routed);
         } else {
-            self.answers.push_back((promise, Answer::Routed(qos, id, routed)));
+            self.answers.push_back((promise, Awaited::Routed(qos, id, routed)));
         }
     }
 

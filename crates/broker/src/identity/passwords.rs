@@ -29,7 +29,7 @@ use zeroize::Zeroizing;
 
 use crate::{
     clock::Clock,
-    identity::sign_in_queue::{Ask, Pick, Queue, Waiting},
+    identity::sign_in_queue::{Abandonable, Ask, Pick, Queue},
     listeners::gatekeeper::neighbourhood,
     log,
 };
@@ -107,7 +107,7 @@ enum Job {
     },
 }
 
-impl Waiting for Job {
+impl Abandonable for Job {
     fn is_abandoned(&self) -> bool {
         match self {
             Self::Check { answer, .. } => answer.is_closed(),

@@ -39,7 +39,7 @@ pub struct Ask {
 }
 
 /// Something that waits, and may not be wanted any more.
-pub trait Waiting {
+pub trait Abandonable {
     /// Whether whoever waited has gone.
     fn is_abandoned(&self) -> bool;
 }
@@ -194,7 +194,7 @@ impl<J> Default for Queue<J> {
     }
 }
 
-impl<J: Waiting> Queue<J> {
+impl<J: Abandonable> Queue<J> {
     /// Whether this may be looked at now; then one wrong sign-in is set aside until [`Queue::settle`].
     pub fn reserve(&mut self, ask: &Ask, now: Time) -> bool {
         self.budgets.reserve(ask, now).is_ok()
@@ -319,7 +319,7 @@ impl<J: Waiting> Queue<J> {
     }
 }
 
-impl<J: Waiting> Lane<J> {
+impl<J: Abandonable> Lane<J> {
     /// Takes out what nobody waits for any more. Names stay where they stand; they go when their turn comes.
     fn sweep(&mut self) {
         for queue in self.names.values_mut() {
@@ -336,7 +336,7 @@ mod tests {
     #[derive(Debug, PartialEq)]
     struct Job(u32);
 
-    impl Waiting for Job {
+    impl Abandonable for Job {
         fn is_abandoned(&self) -> bool {
             self.0 >= 1_000
         }

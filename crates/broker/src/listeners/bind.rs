@@ -78,7 +78,7 @@ pub struct Wanted<'a> {
 }
 
 /// Listeners whose settings are good.
-pub struct Plan<'a> {
+pub struct Listening<'a> {
     listeners: Vec<(&'a ListenerSettings, Option<Arc<Tls>>, Limits)>,
     http: ListenerSettings,
     http_limits: Limits,
@@ -92,7 +92,7 @@ pub struct Sockets {
     pub http: (Arc<Listener>, TcpListener),
 }
 
-impl<'a> Plan<'a> {
+impl<'a> Listening<'a> {
     /// Checks all settings; nothing is bound yet.
     pub fn new(wanted: &Wanted<'a>) -> Result<Self, ListenError> {
         let mut names = HashSet::from([HTTP]);

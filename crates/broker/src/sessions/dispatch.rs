@@ -19,7 +19,7 @@ use smallvec::SmallVec;
 use crate::sessions::{
     Sessions,
     journal::{self, Promise},
-    record::{Outcome, SessionRecord},
+    record::{Queueing, SessionRecord},
 };
 
 /// By whom a message comes.
@@ -28,12 +28,12 @@ pub struct By<'a> {
     /// Whose message it is.
     pub identity: &'a Arc<str>,
     /// Present if an answer is due.
-    pub waiting: Option<Waiting<'a>>,
+    pub waiting: Option<AnswerDue<'a>>,
 }
 
 /// A publisher that waits for an answer.
 #[derive(Clone, Copy)]
-pub struct Waiting<'a> {
+pub struct AnswerDue<'a> {
     /// The publisher's session.
     pub record: &'a Arc<SessionRecord>,
     /// The message's packet identifier.
@@ -57,7 +57,7 @@ impl Handed {
 
 /// What decides whether a message is filed for a recipient.
 fn terms(recipient: &Recipient<Arc<SessionRecord>>) -> (QoS, bool) {
-    (recipient.qos, recipient.handle.is_kept())
+    (recipient.qos, recipient.handle.is_persistent())
 }
 
 impl Sessions {
@@ -95,10 +95,10 @@ impl Sessions {
         let all = || route.recipients.iter();
         let chosen: SmallVec<[&Recipient<Arc<SessionRecord>>; 4]> = chosen.collect();
         let exactly_once = message.qos == QoS::ExactlyOnce;
-        let is_kept = waiting.as_ref().is_some_and(|waiting| waiting.record.is_kept());
-        let received = waiting.as_ref().filter(|_| exactly_once && is_kept);
+        let is_persistent = waiting.as_ref().is_some_and(|waiting| waiting.record.is_persistent());
+        let received = waiting.as_ref().filter(|_| exactly_once && is_persistent);
         let recipients = all().chain(chosen.iter().copied()).map(terms);
-        if !is_filed(message.qos, message.retain, is_kept, recipients) {
+        if !is_filed(message.qos, message.retain, is_persistent, recipients) {
             let run = Arc::new(Run::new([Arc::clone(message)]));
             let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), counts);
             return (handed.of_one(), None);
@@ -141,9 +141,9 @@ impl Sessions {
 
     /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
     /// identifier is filed if the publisher's session is kept.
-    pub fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_kept: bool) -> bool {
+    pub fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_persistent: bool) -> bool {
         let recipients = route.recipients.iter().map(terms);
-        route.groups.is_empty() && !is_filed(message.qos, message.retain, publisher_is_kept, recipients)
+        route.groups.is_empty() && !is_filed(message.qos, message.retain, publisher_is_persistent, recipients)
     }
 
     /// Hands messages that follow each other, and of which nothing is filed, to these recipients.
@@ -179,7 +179,7 @@ impl Sessions {
         &self,
         message: &Arc<Message>,
         recipient: &Recipient<Arc<SessionRecord>>,
-        journal: &mut journal::Batch<'_>,
+        journal: &mut journal::OpenBatch<'_>,
         counts: &mut Counts,
     ) -> Option<bool> {
         let delivery = recipient.delivery(message);
@@ -192,7 +192,13 @@ impl Sessions {
         Some(outcome.dropped == 0)
     }
 
-    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Outcome, counts: &mut Counts) {
+    fn account(
+        &self,
+        journey: u64,
+        recipient: &Recipient<Arc<SessionRecord>>,
+        outcome: &Queueing,
+        counts: &mut Counts,
+    ) {
         counts.withheld += outcome.withheld;
         self.note_outcome(journey, &recipient.handle, outcome);
         if outcome.end {
@@ -201,7 +207,7 @@ impl Sessions {
     }
 
     /// Notes for the recorder what a push did.
-    pub fn note_outcome(&self, journey: u64, record: &SessionRecord, outcome: &Outcome) {
+    pub fn note_outcome(&self, journey: u64, record: &SessionRecord, outcome: &Queueing) {
         if let Some(why) = outcome.why {
             self.live.recorder.withheld(journey, record.key, || Unsent::Session(why));
         }

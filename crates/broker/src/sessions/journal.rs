@@ -83,8 +83,8 @@ impl Journal {
     }
 
     /// The open batch, for changes that belong together.
-    pub fn open(&self) -> Batch<'_> {
-        Batch { open: self.open.lock(), journal: self }
+    pub fn open(&self) -> OpenBatch<'_> {
+        OpenBatch { open: self.open.lock(), journal: self }
     }
 
     /// A promise about everything that was journalled so far.
@@ -104,18 +104,18 @@ impl Journal {
 }
 
 /// The open batch. Whoever holds it may take the locks of a session, never the other way round.
-pub struct Batch<'a> {
+pub struct OpenBatch<'a> {
     open: MutexGuard<'a, Open>,
     journal: &'a Journal,
 }
 
-impl Drop for Batch<'_> {
+impl Drop for OpenBatch<'_> {
     fn drop(&mut self) {
         self.journal.work.notify_one();
     }
 }
 
-impl Batch<'_> {
+impl OpenBatch<'_> {
     /// Files a message for one session, with its place in that session's queue.
     pub fn file(&mut self, session: SessionKey, delivery: &Delivery) {
         let message = &delivery.message;

@@ -153,7 +153,7 @@ pub enum Place {
 /// What became of a push.
 #[derive(Debug, Default)]
 #[must_use]
-pub struct Outcome {
+pub struct Queueing {
     /// Messages that will not be sent, the displaced ones too.
     pub withheld: u64,
     /// How many of the messages themselves had no room in the queue; they are the last ones.
@@ -166,7 +166,7 @@ pub struct Outcome {
     pub end: bool,
 }
 
-impl Outcome {
+impl Queueing {
     fn gone(count: usize) -> Self {
         Self { withheld: count as u64, why: Some(Withheld::Gone), ..Self::default() }
     }
@@ -281,7 +281,7 @@ impl SessionRecord {
     }
 
     /// Whether it outlives its connection. Its messages at QoS 1 and 2 are then filed in the journal.
-    pub fn is_kept(&self) -> bool {
+    pub fn is_persistent(&self) -> bool {
         self.kept.load(Ordering::Acquire)
     }
 
@@ -345,14 +345,14 @@ impl SessionRecord {
     }
 
     /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
-    pub fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Outcome {
+    pub fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Queueing {
         let pushed = self.grow_queue(|queue| {
             if delivery.qos == QoS::AtMostOnce {
                 // A client that is away is kept no message that nobody would acknowledge.
                 if !self.is_connected() {
                     return None;
                 }
-            } else if self.is_kept() {
+            } else if self.is_persistent() {
                 delivery.sequence = queue.next_sequence();
             }
             let to_file = (delivery.sequence > 0).then(|| delivery.clone());
@@ -364,19 +364,19 @@ impl SessionRecord {
             }
             Some(pushed)
         });
-        pushed.map_or_else(|| Outcome::gone(1), |pushed| self.pushed(pushed))
+        pushed.map_or_else(|| Queueing::gone(1), |pushed| self.pushed(pushed))
     }
 
     /// Queues messages that follow each other; none of them is to be filed.
-    pub fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Outcome {
-        let Some(part) = recipient.part(run) else { return Outcome::default() };
+    pub fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Queueing {
+        let Some(part) = recipient.part(run) else { return Queueing::default() };
         let count = part.len();
         let is_away = || part.qos == QoS::AtMostOnce && !self.is_connected();
         let pushed = if is_away() { None } else { self.grow_queue(|queue| Some(queue.push_part(part))) };
-        pushed.map_or_else(|| Outcome::gone(count), |pushed| self.pushed(pushed))
+        pushed.map_or_else(|| Queueing::gone(count), |pushed| self.pushed(pushed))
     }
 
-    fn pushed(&self, pushed: Pushed) -> Outcome {
+    fn pushed(&self, pushed: Pushed) -> Queueing {
         if pushed.end {
             self.end(Ended::QueueFull, true);
         } else if pushed.first {
@@ -384,7 +384,7 @@ impl SessionRecord {
         }
         let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
         let why = (pushed.dropped > 0).then_some(Withheld::QueueFull);
-        Outcome { withheld, dropped: pushed.dropped, why, displaced: pushed.displaced, end: pushed.end }
+        Queueing { withheld, dropped: pushed.dropped, why, displaced: pushed.displaced, end: pushed.end }
     }
 
     /// Puts these in front of all others, whatever the bound: they had been queued before.

@@ -120,17 +120,17 @@ enum TokenVerb {
         #[arg(long)]
         json: bool,
     },
-    /// Make a token, and print it this once
+    /// Create a token, which is printed only once
     Make {
         /// The identity
         identity: String,
-        /// What the token is called
+        /// Name of the token
         name: String,
-        /// When it ends
+        /// Days until it expires
         #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=3_660))]
         days: u32,
     },
-    /// Revoke a token; sessions that rest on it end at once
+    /// Revoke a token; sessions that authenticated with it end at once
     Revoke {
         /// The identity
         identity: String,

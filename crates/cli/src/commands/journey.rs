@@ -15,6 +15,7 @@ use crate::{
 
 const GOOD: Style = AnsiColor::Green.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
+const ODD: Style = AnsiColor::Yellow.on_default().bold();
 
 /// What the command takes.
 #[derive(Debug, Args)]
@@ -61,18 +62,24 @@ pub async fn run(arguments: Arguments) -> Done {
 }
 
 fn print(journey: &Journey) -> std::io::Result<()> {
-    let step = |good: bool, name: &str, words: &str| {
-        let (style, mark) = if good { (GOOD, "yes") } else { (BAD, "no") };
+    let step = |(style, mark): (Style, &str), name: &str, words: &str| {
         let text = indented(&printable(words), 15);
         output::line(format_args!("{style}{mark:4}{style:#} {name:9} {}", text.trim_start()))
     };
-    step(journey.access.allowed, "access", &journey.access.explanation)?;
-    step(!journey.plan.refused, "plan", &journey.plan.explanation)?;
+    let (yes, no) = ((GOOD, "yes"), (BAD, "no"));
+    step(if journey.access.allowed { yes } else { no }, "access", &journey.access.explanation)?;
+    // What does not match the plan may be published all the same.
+    let plan = match (journey.plan.breach, journey.plan.refused) {
+        (None, _) => yes,
+        (Some(_), false) => (ODD, "but"),
+        (Some(_), true) => no,
+    };
+    step(plan, "plan", &journey.plan.explanation)?;
     if !journey.accepted {
         return output::line("The broker would refuse the message, so there are no recipients.");
     }
     if !journey.retained.is_empty() {
-        step(true, "retained", &journey.retained)?;
+        step(yes, "retained", &journey.retained)?;
     }
     if journey.total == 0 {
         return output::line("No subscribers.");

@@ -7,6 +7,7 @@ mod handshakes;
 mod model;
 mod permissions;
 mod properties;
+mod reasons;
 mod runs;
 mod sessions;
 mod shared;

@@ -15,7 +15,7 @@ fn text(message: &Publish) -> String {
 
 #[test]
 fn retained_messages_that_a_new_subscription_is_still_owed_outlive_the_service() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&["--open"]);
     let mut station = Peer::open(service.mqtt, V5, "kettle-weir");
     let names = ["gorge", "meadow", "tidal"];
@@ -65,7 +65,7 @@ fn retained_messages_that_a_new_subscription_is_still_owed_outlive_the_service()
 #[test]
 fn a_kept_session_outlives_every_end_of_the_service() {
     for (version, crash) in [(V311, false), (V5, true)] {
-        let place = Place::new();
+        let place = Place::with_private_servers();
         let service = place.serve(&["--open"]);
         let (mut desk, present) = Peer::resume(service.mqtt, keeping(version, "duty-desk"));
         assert!(!present);
@@ -132,7 +132,7 @@ fn a_kept_session_outlives_every_end_of_the_service() {
 
 #[test]
 fn unreleased_identifiers_of_a_publisher_survive() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&["--open"]);
     let (mut desk, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
     desk.subscribe("harrowmere/#", QoS::ExactlyOnce);
@@ -165,7 +165,7 @@ fn unreleased_identifiers_of_a_publisher_survive() {
 
 #[test]
 fn an_unreleased_message_is_not_passed_on_again_though_nobody_s_session_was_kept_but_the_publisher_s() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&["--open"]);
     let mut desk = Peer::open(service.mqtt, V5, "duty-desk");
     desk.subscribe("harrowmere/#", QoS::AtMostOnce);
@@ -189,7 +189,7 @@ fn an_unreleased_message_is_not_passed_on_again_though_nobody_s_session_was_kept
 
 #[test]
 fn the_will_of_a_kept_session_is_published_after_a_crash() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&["--open"]);
     let mut asked = keeping(V5, "kettle-weir");
     asked.will = Some(Will::new("harrowmere/status".parse().unwrap(), "offline", QoS::AtLeastOnce, true));
@@ -205,7 +205,7 @@ fn the_will_of_a_kept_session_is_published_after_a_crash() {
 #[test]
 fn a_full_queue_does_what_its_policy_says() {
     for (policy, expected) in [("drop-newest", Some("012")), ("drop-oldest", Some("345")), ("end-session", None)] {
-        let place = Place::new();
+        let place = Place::with_private_servers();
         let limits = format!("[limits]\nqueue-messages = 3\nqueue-policy = \"{policy}\"\n");
         let config = place.write("moorfall.toml", &limits);
         let service = place.serve(&["--open", "--config", config.to_str().unwrap()]);
@@ -237,7 +237,7 @@ fn a_full_queue_does_what_its_policy_says() {
 
 #[test]
 fn while_the_database_is_away_promises_wait_and_then_are_kept() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let guest = place.serve_on_another_database();
     let service = &guest.service;
     let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));

@@ -1,12 +1,13 @@
 //! Starts the program on a folder and ports of its own, and ends it whatever happens.
 
 use std::{
+    collections::HashMap,
     io::{BufRead, BufReader, Read},
     net::SocketAddr,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
-    sync::mpsc,
+    sync::{Mutex, mpsc},
     time::{Duration, Instant},
 };
 
@@ -17,22 +18,42 @@ use nix::{
 use serde_json::Value;
 use tempfile::TempDir;
 
+use crate::cluster;
+
 /// How long anything may take before a test gives up.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 
 /// A blueprint for tests.
 pub(crate) const BLUEPRINT: &str = include_str!("../../../../demo/blueprint.toml");
 
-/// A folder for one test. It outlives the services in it.
+/// A folder for one test, and a database. It outlives the services in it.
 pub(crate) struct Place {
     folder: TempDir,
+    /// The URLs of the databases of its data folders; none where services have servers of their own.
+    databases: Option<Mutex<HashMap<String, String>>>,
 }
 
 impl Place {
     pub(crate) fn new() -> Self {
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap();
-        Self { folder }
+        Self { folder, databases: Some(Mutex::default()) }
+    }
+
+    /// One whose services each start the private server in their data folder.
+    pub(crate) fn with_private_servers() -> Self {
+        Self { databases: None, ..Self::new() }
+    }
+
+    /// Where the records of a service with these options are, as options.
+    fn records(&self, more: &[&str]) -> Vec<String> {
+        let Some(databases) = self.databases.as_ref().filter(|_| !more.contains(&"--database")) else {
+            return Vec::new();
+        };
+        let data = more.iter().position(|option| *option == "--data").map_or("", |at| more[at + 1]);
+        let mut databases = databases.lock().unwrap();
+        let url = databases.entry(data.to_owned()).or_insert_with(cluster::database);
+        vec!["--database".into(), url.clone()]
     }
 
     pub(crate) fn path(&self) -> &Path {
@@ -65,10 +86,12 @@ impl Place {
         Ran::from(self.program(arguments).output().unwrap())
     }
 
-    /// Starts the service with a private database, on free ports.
+    /// Starts the service on free ports.
     pub(crate) fn serve(&self, more: &[&str]) -> Service<'_> {
         let data = self.data();
+        let records = self.records(more);
         let mut arguments = vec!["serve"];
+        arguments.extend(records.iter().map(String::as_str));
         for (option, usual) in
             [("--mqtt", "127.0.0.1:0"), ("--http", "127.0.0.1:0"), ("--data", data.to_str().unwrap())]
         {
@@ -87,7 +110,9 @@ impl Place {
 
     /// The same with other options.
     pub(crate) fn serve_as_guest(&self, more: &[&str]) -> Guest<'_> {
-        let host = self.serve(&[]);
+        let data = self.data();
+        let usual = ["serve", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--data", data.to_str().unwrap()];
+        let host = Service::start(self, &usual);
         let socket = host.data.join("socket");
         host.crash();
         let database = database_pid(&self.data()).unwrap();
@@ -101,7 +126,9 @@ impl Place {
     pub(crate) fn serve_as_configured(&self, more: &[&str]) -> Service<'_> {
         let data = self.data();
         let usual = ["serve", "--http", "127.0.0.1:0", "--data", data.to_str().unwrap()];
-        Service::start(self, &[&usual[..], more].concat())
+        let records = self.records(more);
+        let records: Vec<&str> = records.iter().map(String::as_str).collect();
+        Service::start(self, &[&usual[..], &records, more].concat())
     }
 
     /// Starts the service with the catchment's blueprint.

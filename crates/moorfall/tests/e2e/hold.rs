@@ -509,7 +509,7 @@ async fn whoever_may_look_can_make_no_check_cost_much() {
 
 #[test]
 fn while_the_database_does_not_answer_who_is_signed_in_goes_on() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let (service, secret) = serve(&place, "");
     let body = json!({ "secret": service.secret() });
     let call = |method: Method, token: &str, path: &str| {

@@ -6,6 +6,7 @@
 mod api;
 mod certificates;
 mod client;
+mod cluster;
 mod conformance;
 mod console;
 mod demo;
@@ -18,6 +19,7 @@ mod harness;
 mod hold;
 mod journey;
 mod messaging;
+mod outputs;
 mod peer;
 mod recordings;
 mod retained;

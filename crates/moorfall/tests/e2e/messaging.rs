@@ -37,7 +37,7 @@ fn payloads_come_from_arguments_files_and_lines_in_every_form() {
     send(&["b2Zm", "--encoding", "base64"]).ok();
     send(&["{\"m\": 1}", "--encoding", "json"]).ok();
     assert!(send(&["{\"m\": }", "--encoding", "json"]).failed().contains("The payload is not JSON"));
-    assert!(send(&["xyz", "--encoding", "hex"]).failed().contains("Invalid character"));
+    assert!(send(&["xy", "--encoding", "hex"]).failed().contains("Invalid character"));
     let file = place.write("payload", "from a file\nin two lines\n");
     send(&["--file", file.to_str().unwrap()]).ok();
     feed(&place, &["publish", LEVEL, "--file", "-"], &[0xff, 0xfe]).ok();

@@ -9,7 +9,7 @@ use crate::harness::{BLUEPRINT, Leftover, Place, database_pid, wait};
 
 #[test]
 fn it_starts_with_a_data_folder_alone_and_stops_in_order() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&[]);
     let status = service.status();
     assert_eq!(status["database"]["healthy"], true, "{status}");
@@ -26,7 +26,7 @@ fn it_starts_with_a_data_folder_alone_and_stops_in_order() {
 
 #[test]
 fn a_port_that_is_taken_is_named_and_nothing_is_left_running() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let address = taken.local_addr().unwrap().to_string();
     let data = place.data();
@@ -42,7 +42,7 @@ fn a_port_that_is_taken_is_named_and_nothing_is_left_running() {
 
 #[test]
 fn a_data_folder_that_can_t_be_used_is_named() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let file = place.write("file", "");
     let inside = file.join("data");
     let words = place.run(&["serve", "--data", inside.to_str().unwrap()]);
@@ -51,7 +51,7 @@ fn a_data_folder_that_can_t_be_used_is_named() {
 
 #[test]
 fn a_folder_serves_one_service_at_a_time() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&[]);
     let data = service.data.to_str().unwrap().to_owned();
     let words = place.run(&["serve", "--data", &data, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0"]);
@@ -61,7 +61,7 @@ fn a_folder_serves_one_service_at_a_time() {
 
 #[test]
 fn a_database_that_won_t_start_is_told_with_its_own_words_and_leaves_nothing() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     place.serve(&[]).terminate();
     let settings = place.data().join("database/postgresql.conf");
     let good = std::fs::read_to_string(&settings).unwrap();
@@ -78,7 +78,7 @@ fn a_database_that_won_t_start_is_told_with_its_own_words_and_leaves_nothing() {
 
 #[test]
 fn an_open_broker_is_for_loopback_alone_and_warns_everywhere() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let data = place.data();
     let ran = place.run(&["serve", "--data", data.to_str().unwrap(), "--open", "--mqtt", "0.0.0.0:0"]);
     assert!(ran.failed().contains("0.0.0.0:0 is not one"), "{ran:?}");
@@ -96,7 +96,7 @@ fn an_open_broker_is_for_loopback_alone_and_warns_everywhere() {
 
 #[test]
 fn listening_for_others_without_tls_is_warned_of() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&["--mqtt", "0.0.0.0:0", "--http", "0.0.0.0:0"]);
     let warnings =
         service.run(&["status", "--json", "--data", service.data.to_str().unwrap()]).json()["warnings"].to_string();
@@ -107,7 +107,7 @@ fn listening_for_others_without_tls_is_warned_of() {
 
 #[test]
 fn a_faulty_blueprint_is_pointed_at_before_anything_starts() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let file = place.write(
         "river.toml",
         "name = \"harrowmere\"\n\n[[rules]]\nname = \"a\"\nwho = \"everybody\"\nmay \
@@ -123,7 +123,7 @@ fn a_faulty_blueprint_is_pointed_at_before_anything_starts() {
 
 #[test]
 fn settings_come_from_the_file_the_environment_and_the_command_line() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let file = place.write("moorfall.toml", "open = true\nhttp = \"127.0.0.1:0\"\nlog-format = \"json\"\n");
     let service = place.serve(&["--config", file.to_str().unwrap()]);
     assert_eq!(service.status()["open"], true);
@@ -141,7 +141,7 @@ fn settings_come_from_the_file_the_environment_and_the_command_line() {
 
 #[test]
 fn after_a_crash_the_next_start_recovers_with_everything_that_was_kept() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);
     // Samples are written five at a time, so of six at least five are kept.
@@ -176,7 +176,7 @@ fn throughput_points(service: &crate::harness::Service<'_>) -> Vec<OffsetDateTim
 
 #[test]
 fn another_server_can_keep_the_records() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let host = place.serve(&[]);
     host.identity("auditor", &[]);
     let socket = host.data.join("socket");
@@ -193,7 +193,7 @@ fn another_server_can_keep_the_records() {
 
 #[test]
 fn a_database_address_that_is_none_is_told_without_showing_it() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let data = place.data();
     let common = ["serve", "--data", data.to_str().unwrap(), "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0"];
     for (url, words) in [
@@ -208,7 +208,7 @@ fn a_database_address_that_is_none_is_told_without_showing_it() {
 
 #[test]
 fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let blueprint = place.write("blueprint.toml", BLUEPRINT);
     let guest = place.serve_as_guest(&["--blueprint", blueprint.to_str().unwrap()]);
     let service = &guest.service;
@@ -230,7 +230,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
 
 #[test]
 fn a_private_database_that_dies_is_started_again() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     let service = place.serve(&[]);
     let first = database_pid(&service.data).unwrap();
     nix::sys::signal::kill(first, nix::sys::signal::Signal::SIGQUIT).unwrap();
@@ -245,7 +245,7 @@ fn a_private_database_that_dies_is_started_again() {
 
 #[test]
 fn the_rights_of_root_are_given_up_for_good_when_the_ports_are_open() {
-    let place = Place::new();
+    let place = Place::with_private_servers();
     if !Uid::effective().is_root() {
         let refused = place.run(&["serve", "--user", "root", "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0"]);
         assert!(refused.failed().contains("has the rights of root"), "{refused:?}");

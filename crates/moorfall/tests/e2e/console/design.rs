@@ -31,7 +31,7 @@ async fn the_design_is_looked_at_changed_and_taken_back() {
     page.click("tr[data-topic='harrowmere/gorge'] button").await;
     page.click("tr[data-topic='harrowmere/gorge/kettle-weir'] button").await;
     page.click("tr[data-topic='harrowmere/gorge/kettle-weir/stage'] button").await;
-    page.wait_for(&format!("tr[data-topic='{level}']"), |text| text.contains("planned")).await;
+    page.wait_for(&format!("tr[data-topic='{level}']"), |text| text.contains("yes")).await;
     page.wait_for("[data-drift]", |text| text.contains(level) && text.contains("violates the schema")).await;
     page.find("input[placeholder^=harrowmere]").await.send_keys("harrowmere/gorge/+/level").await.unwrap();
     page.wait_for("[data-misses]", |text| text.contains("level 4: expected level, found stage")).await;
