@@ -1007,7 +1007,7 @@ export interface components {
         AccessQuestion: {
             /** @description What. */
             act: components["schemas"]["Act"];
-            /** @description The client identifier, where rules look at it; the identity's name if left out. */
+            /** @description The client identifier, where rules look at it; defaults to the identity's name. */
             client_id?: string;
             /** @description Who: an identity, or `anonymous`. */
             identity: string;
@@ -1299,7 +1299,7 @@ export interface components {
             version?: string;
             will?: components["schemas"]["DeskMessage"] | null;
         };
-        /** @description A set-up of the desk. */
+        /** @description A setup of the desk. */
         DeskSetupView: {
             /**
              * Format: date-time
@@ -1462,7 +1462,7 @@ export interface components {
              *     `sha256:…`. Left out, earlier ones stay.
              */
             certificates?: string[] | null;
-            /** @description The only client identifier that it may use; any if left out. */
+            /** @description The only client identifier that it may use; any if omitted. */
             client_id?: string | null;
             /**
              * @description Whether it may connect.
@@ -1476,7 +1476,7 @@ export interface components {
             generate?: boolean;
             /** @description A note for people. */
             note?: string;
-            /** @description A new password; left out, an earlier one stays. */
+            /** @description A new password; omit it to keep the earlier one. */
             password?: string | null;
         };
         /** @description One identity of an import. */
@@ -1485,9 +1485,9 @@ export interface components {
             attributes?: {
                 [key: string]: unknown;
             };
-            /** @description What its client certificates are known by; left out, earlier ones stay. */
+            /** @description What its client certificates are known by; omit it to keep the earlier ones. */
             certificates?: string[] | null;
-            /** @description The only client identifier that it may use; any if left out. */
+            /** @description The only client identifier that it may use; any if omitted. */
             client_id?: string | null;
             /**
              * @description Whether it may connect.
@@ -1500,7 +1500,7 @@ export interface components {
             name: string;
             /** @description A note for people. */
             note?: string;
-            /** @description An Argon2id hash in PHC form; left out, an earlier password stays. */
+            /** @description An Argon2id hash in PHC form; omit it to keep the earlier password. */
             password_hash?: string | null;
         };
         /** @description An identity as it is now. */
@@ -1598,7 +1598,7 @@ export interface components {
         };
         /** @description A message that might be published. */
         JourneyQuestion: {
-            /** @description The client identifier; that of the identity's name if left out. */
+            /** @description The client identifier; that of defaults to the identity's name. */
             client_id?: string;
             /** @description Whose message it is; `administrator` may do everything. */
             identity: string;
@@ -1620,12 +1620,12 @@ export interface components {
             audit_days: number;
             /**
              * Format: int64
-             * @description How long a client may take to be let in, seconds.
+             * @description How long a client may take to be accepted, seconds.
              */
             connect_seconds: number;
             /**
              * Format: int64
-             * @description What all connections that are not let in hold together, bytes.
+             * @description What all connections that are not accepted hold together, bytes.
              */
             connecting_bytes: number;
             /**
@@ -1650,7 +1650,7 @@ export interface components {
             failed_sign_ins_per_minute: number;
             /**
              * Format: int64
-             * @description The largest packet before a client is let in, bytes.
+             * @description The largest packet before a client is accepted, bytes.
              */
             first_packet_bytes: number;
             /**
@@ -1788,7 +1788,7 @@ export interface components {
         };
         /** @description A place where MQTT clients connect. */
         ListenerView: {
-            /** @description Whether clients without identity are let in, under the rules. */
+            /** @description Whether clients without identity are accepted, under the rules. */
             anonymous: boolean;
             /**
              * Format: date-time
@@ -1853,7 +1853,7 @@ export interface components {
             /** @description What it signs in with. It is shown this once. */
             secret: string;
         };
-        /** @description What a filter catches. */
+        /** @description What a filter matches. */
         Match: {
             /** @description Topics that were published to. */
             live: string[];
@@ -1864,7 +1864,7 @@ export interface components {
              * @description How many there are, listed or not.
              */
             live_total: number;
-            /** @description Planned paths of which it catches some or all topics. */
+            /** @description Planned paths of which it matches some or all topics. */
             planned: string[];
             /** @description Planned paths that it does not catch, with the reason; those that go furthest first. */
             planned_misses: components["schemas"]["NearMiss"][];
@@ -1919,7 +1919,7 @@ export interface components {
             /** @description Its value. */
             value: string;
         };
-        /** @description A topic or planned path that a filter nearly catches. */
+        /** @description A topic or planned path that a filter nearly matches. */
         NearMiss: {
             /** @description Why, in a sentence. */
             explanation: string;
@@ -1948,7 +1948,7 @@ export interface components {
         Outcome: "sent" | "queued" | "acknowledged" | "refused" | "withheld";
         /** @description A person as they are to be. */
         PersonDraft: {
-            /** @description A new password, of at least ten characters; left out, an earlier one stays. */
+            /** @description A new password, of at least 10 characters; omit it to keep the earlier one. */
             password?: string | null;
             /** @description What they may do. */
             role: components["schemas"]["Role"];
@@ -2372,7 +2372,7 @@ export interface components {
             applied_at: string;
             /** @description Who applied it. */
             author: string;
-            /** @description Its files; left out in lists. */
+            /** @description Its files; omitted in lists. */
             files: components["schemas"]["BlueprintFile"][];
             /** @description Whether it is in force. */
             in_force: boolean;
@@ -3032,7 +3032,7 @@ export interface operations {
             query?: {
                 /** @description `cohorts` or `identities`. */
                 by?: string;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Only rows whose name holds this text. */
                 search?: string;
@@ -3120,7 +3120,7 @@ export interface operations {
     list_refusals: {
         parameters: {
             query?: {
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Without so many at the beginning. */
                 skip?: number;
@@ -3210,7 +3210,7 @@ export interface operations {
             query?: {
                 /** @description Only those before this one in the order of changes: the last one of the page before. */
                 before?: number;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Only those that hold this text in who, what or which. */
                 search?: string;
@@ -5541,7 +5541,7 @@ export interface operations {
             query?: {
                 /** @description Only those behind this name: the last one of the page before. */
                 after?: string;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Only those whose name, note or an attribute, as `reach=gorge`, holds this text. */
                 search?: string;
@@ -7192,7 +7192,7 @@ export interface operations {
             query?: {
                 /** @description Only those after the message of this number. */
                 after?: number;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
             };
             header?: never;
@@ -7481,7 +7481,7 @@ export interface operations {
                 after?: string;
                 /** @description Only those whose topics the filter matches. */
                 filter?: string;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description By `topic`, `size` or `age`. */
                 sort?: "topic" | "size" | "age";
@@ -7885,7 +7885,7 @@ export interface operations {
             query?: {
                 /** @description Only those behind this client identifier: the last one of the page before. */
                 after?: string;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Only those whose client identifier, identity or address holds this text. */
                 search?: string;
@@ -8330,9 +8330,9 @@ export interface operations {
             query?: {
                 /** @description Topics themselves, however deep, in place of levels. */
                 flat?: boolean;
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
-                /** @description The levels right below this one; those at the top if left out. */
+                /** @description The levels right below this one: omit it for the top level. */
                 prefix?: string;
                 /** @description `name`, or `rate` for the busiest first. */
                 sort?: string;
@@ -8533,7 +8533,7 @@ export interface operations {
     list_drift: {
         parameters: {
             query?: {
-                /** @description At most so many. */
+                /** @description The largest number returned. */
                 limit?: number;
                 /** @description Without so many at the beginning. */
                 skip?: number;
@@ -8623,7 +8623,7 @@ export interface operations {
             query: {
                 /** @description The topic filter. */
                 filter: string;
-                /** @description At most so many of each. */
+                /** @description The largest number of each. */
                 limit?: number;
             };
             header?: never;

@@ -9,13 +9,15 @@
     count: number;
     /** What is said when there are none. */
     empty: string;
+    /** Whether its many columns stand close. @default false */
+    dense?: boolean;
     /** In place of the first heading. */
     first?: Snippet;
     /** The rows. */
     children: Snippet;
   }
 
-  const { columns, count, empty, first, children, ...rest }: Props = $props();
+  const { columns, count, empty, dense = false, first, children, ...rest }: Props = $props();
 </script>
 
 <div class="min-h-0 flex-1 overflow-y-auto">
@@ -25,7 +27,7 @@
         {#each columns as column, index (index)}
           <th
             scope="col"
-            class="px-2 py-1.5 font-medium whitespace-nowrap first:pl-5 last:pr-5
+            class="{dense ? 'px-1.5' : 'px-3'} py-1.5 font-medium whitespace-nowrap first:pl-5 last:pr-5
               {column.startsWith('>') ? 'text-right' : 'text-left'}"
           >
             {#if index === 0 && first}{@render first()}{:else}{column.replace('>', '')}{/if}

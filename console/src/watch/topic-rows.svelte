@@ -47,21 +47,21 @@
         >
       {/if}
     </td>
-    <td class="px-2 text-right">{level.has_children ? count(level.topics) : ''}</td>
-    <td class="px-2 text-right">{rate(level.rate)}</td>
-    <td class="w-full max-w-0 truncate px-2 font-mono text-xs" title={level.value ?? ''}>
+    <td class="px-1.5 text-right">{level.has_children ? count(level.topics) : ''}</td>
+    <td class="px-1.5 text-right">{rate(level.rate)}</td>
+    <td class="w-full max-w-0 truncate px-1.5 font-mono text-xs" title={level.value ?? ''}>
       {level.is_topic ? (level.value ?? `(binary, ${bytes(level.value_bytes)})`) : ''}
     </td>
-    <td class="px-2">
+    <td class="px-1.5">
       {#if level.is_topic && level.numbers.length > 1}
         <SparkLine values={level.numbers} label="numbers of {level.path}" />
       {:else if !level.is_topic}
         <SparkLine values={topics.rates(level.path)} label="rate of {level.path}" fromZero />
       {/if}
     </td>
-    <td class="px-2 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
-    <td class="px-2">{level.retained ? 'yes' : ''}</td>
-    <td class="px-2">
+    <td class="px-1.5 text-right whitespace-nowrap" title={moment(level.last)}>{age(level.last)}</td>
+    <td class="px-1.5">{level.retained ? 'yes' : ''}</td>
+    <td class="px-1.5">
       {#if level.is_topic && list?.has_plan}
         <span class={level.planned === '' ? 'font-bold text-rain' : 'text-quiet'} title={level.planned}>
           {level.planned === '' ? 'no' : 'yes'}

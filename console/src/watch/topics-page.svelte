@@ -24,7 +24,7 @@
   $effect(() => topics.poll.start());
 </script>
 
-<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,5fr)_minmax(0,2fr)] gap-4 px-6 py-4">
+<main class="grid min-h-0 flex-1 grid-cols-[minmax(0,3fr)_minmax(0,1fr)] gap-4 px-6 py-4">
   <div class="flex min-h-0 flex-col">
     <Panel
       title="Topics"
@@ -41,6 +41,7 @@
       {/snippet}
       <Table
         {columns}
+        dense
         count={total?.topics ?? 1}
         empty="No messages have been published since the service started."
       >

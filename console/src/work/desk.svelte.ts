@@ -365,7 +365,7 @@ export class Desk {
     await pane.close();
   }
 
-  /** Puts the clients of a set-up on the desk, in place of what stands there. */
+  /** Puts the clients of a setup on the desk, in place of what stands there. */
   async load(setup: DeskSetupView): Promise<void> {
     const before = this.#panes;
     const panes = Array.isArray(setup.clients) ? (setup.clients as Partial<Setup>[]) : [];

@@ -38,7 +38,7 @@ const PAUSE: Duration = Duration::from_millis(20);
 /// How much longer the slowest hundredth may take, and memory at most.
 const GOAL: (f64, usize) = (2.0, 256 * 1024 * 1024);
 
-/// Good ones come without identity; whoever is hostile and let in is this one, who may do nothing.
+/// Good ones come without identity; whoever is hostile and accepted is this one, who may do nothing.
 pub(crate) const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"good\"\nwho = { identity = \"anonymous\" }\n\
                          may = [\"publish\", \"subscribe\"]\ntopics = [\"harrowmere/#\"]\n";
 

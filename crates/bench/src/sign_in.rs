@@ -87,7 +87,7 @@ async fn tokens(service: &Program, known: &Known) -> Result<Known, Failure> {
     Ok(tokens)
 }
 
-/// Lets all sign in at once; prints what it took and gives whether all were let in within the memory.
+/// Lets all sign in at once; prints what it took and gives whether all were accepted within the memory.
 async fn measure(service: &Program, words: &str, known: &Known) -> Result<bool, Failure> {
     // All connections stand before anybody says a word.
     let mut streams = Vec::new();
@@ -125,7 +125,7 @@ async fn measure(service: &Program, words: &str, known: &Known) -> Result<bool, 
     Ok(streams.len() == known.len() && peak <= GOAL)
 }
 
-/// Signs in; gives the stream if it was let in.
+/// Signs in; gives the stream if it was accepted.
 async fn sign_in(mut stream: TcpStream, connect: BytesMut) -> Option<TcpStream> {
     stream.write_all(&connect).await.ok()?;
     let mut head = [0; 4];

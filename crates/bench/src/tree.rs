@@ -30,7 +30,7 @@ const LOOKS: [(&str, &str); 6] = [
     ("100 reaches, the busiest first", "topics?prefix=harrowmere&sort=rate&limit=300"),
     ("1,000 stations, by name", "topics?prefix=harrowmere/reach-7&sort=name&limit=300"),
     ("one station", "topics?prefix=harrowmere/reach-7/station-500&limit=300"),
-    ("a filter that catches 100,000", "topics/match?filter=harrowmere/%2B/%2B/instrument-4/level&limit=12"),
+    ("a filter that matches 100,000", "topics/match?filter=harrowmere/%2B/%2B/instrument-4/level&limit=12"),
     ("drift", "topics/drift"),
 ];
 

@@ -43,7 +43,7 @@ const LOOKS: [(&str, &str); 6] = [
     ("1,000 stations, by name", "topics?prefix=harrowmere/reach-0&sort=name&limit=300"),
     ("100,000 side by side, by name", "topics?prefix=harrowmere/meters&sort=name&limit=300"),
     ("100,000 side by side, the busiest", "topics?prefix=harrowmere/meters&sort=rate&limit=300"),
-    ("a filter that catches 100,000", "topics/match?filter=harrowmere/meters/%2B&limit=12"),
+    ("a filter that matches 100,000", "topics/match?filter=harrowmere/meters/%2B&limit=12"),
     ("one topic", "topics/topic?topic=harrowmere/meters/meter-0-7"),
 ];
 

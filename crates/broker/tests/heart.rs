@@ -150,7 +150,7 @@ fn nobody_takes_the_session_of_another_but_for_what_is_tied() {
     assert!(held.link().unwrap().ending().is_none(), "it is not disturbed");
     assert!(matches!(now(sessions.admit(&newcomer("tied", "desk", 60))), Err(NotAccepted::ClientIdReserved(_))));
     admit(&sessions, "tied", "weir", 60);
-    // Two sessions an identity, four in all; the first of an identity is let in all the same.
+    // Two sessions an identity, four in all; the first of an identity is accepted all the same.
     admit(&sessions, "desk-2", "desk", 60);
     assert!(matches!(now(sessions.admit(&newcomer("desk-3", "desk", 60))), Err(NotAccepted::SessionsOfIdentity(2))));
     admit(&sessions, "pump-1", "pump", 60);

@@ -5,7 +5,7 @@
 
 mod house;
 
-use std::time::Duration;
+use std::{num::NonZeroU16, time::Duration};
 
 use bytes::BytesMut;
 use house::{House, LEVEL, place};
@@ -275,5 +275,149 @@ async fn an_acknowledgement_that_nobody_waits_for_changes_nothing() {
     assert!(matches!(&answer, Some(Packet::PubRel(answer)) if unknown(answer)), "{answer:?}");
     weir.say(&Packet::PingReq).await;
     assert!(matches!(weir.hear().await, Some(Packet::PingResp)));
+    house.leave().await;
+}
+
+/// The packet identifier and payload of the next message.
+async fn numbered(raw: &mut Raw) -> (PacketId, String) {
+    match raw.hear().await {
+        Some(Packet::Publish(message)) => {
+            (message.packet_id.unwrap(), String::from_utf8_lossy(&message.payload).into_owned())
+        }
+        other => panic!("not a message: {other:?}"),
+    }
+}
+
+#[tokio::test]
+async fn no_more_is_in_flight_than_the_client_takes_and_nothing_is_sent_twice() {
+    let place = place();
+    let house = House::open(&place, Limits::default()).await;
+    pause();
+    let mut asked = connect(V5, "desk", 0);
+    asked.properties.receive_maximum = NonZeroU16::new(2);
+    let mut desk = Raw::open(&house, 64 * 1024, asked).await;
+    desk.subscribe("harrowmere/#", QoS::AtLeastOnce).await;
+    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    for number in 1..=5u16 {
+        let message = Publish::new(LEVEL.parse().unwrap(), number.to_string(), QoS::AtLeastOnce);
+        weir.say(&Packet::Publish(Publish { packet_id: PacketId::new(number), ..message })).await;
+        assert!(matches!(weir.hear().await, Some(Packet::PubAck(ack)) if !ack.reason.is_error()));
+    }
+    let first = numbered(&mut desk).await;
+    let second = numbered(&mut desk).await;
+    assert_eq!((first.1.as_str(), second.1.as_str()), ("1", "2"));
+    // A message that is not acknowledged is sent again on another connection only (§4.4), however long it takes.
+    sleep(Duration::from_secs(600)).await;
+    desk.say(&Packet::PingReq).await;
+    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "nothing came in ten minutes");
+    // Each acknowledgement makes room for one, whichever it is of.
+    desk.say(&Packet::PubAck(Acknowledgement::success(second.0))).await;
+    assert_eq!(numbered(&mut desk).await.1, "3");
+    desk.say(&Packet::PubAck(Acknowledgement::success(first.0))).await;
+    assert_eq!(numbered(&mut desk).await.1, "4");
+    desk.say(&Packet::PingReq).await;
+    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "two are in flight again");
+    house.leave().await;
+}
+
+#[tokio::test]
+async fn a_message_at_qos_2_waits_at_each_step_for_its_client() {
+    let place = place();
+    let house = House::open(&place, Limits::default()).await;
+    pause();
+    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    desk.subscribe("harrowmere/#", QoS::ExactlyOnce).await;
+    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let message = Publish::new(LEVEL.parse().unwrap(), "1.83", QoS::ExactlyOnce);
+    let message = Publish { packet_id: PacketId::new(7), ..message };
+    weir.say(&Packet::Publish(message.clone())).await;
+    assert!(matches!(weir.hear().await, Some(Packet::PubRec(ack)) if !ack.reason.is_error()));
+    sleep(Duration::from_secs(60)).await;
+    // Once more under its identifier, it is the same message and comes to nobody twice.
+    weir.say(&Packet::Publish(Publish { duplicate: true, ..message })).await;
+    assert!(matches!(weir.hear().await, Some(Packet::PubRec(_))));
+    let seven = Acknowledgement::success(PacketId::new(7).unwrap());
+    weir.say(&Packet::PubRel(seven.clone())).await;
+    assert!(matches!(weir.hear().await, Some(Packet::PubComp(_))));
+
+    let (id, payload) = numbered(&mut desk).await;
+    assert_eq!(payload, "1.83");
+    sleep(Duration::from_secs(60)).await;
+    desk.say(&Packet::PubRec(Acknowledgement::success(id))).await;
+    assert!(matches!(desk.hear().await, Some(Packet::PubRel(ack)) if ack.packet_id == id));
+    sleep(Duration::from_secs(60)).await;
+    desk.say(&Packet::PubComp(Acknowledgement::success(id))).await;
+    desk.say(&Packet::PingReq).await;
+    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "one message, once");
+    house.leave().await;
+}
+
+#[tokio::test]
+async fn who_goes_without_a_word_has_its_will_published_and_who_says_goodbye_has_not() {
+    let place = place();
+    let house = House::open(&place, Limits::default()).await;
+    pause();
+    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
+    let with_will = |payload: &'static str| {
+        let will = Will::new(LEVEL.parse().unwrap(), payload, QoS::AtMostOnce, false);
+        Connect { will: Some(will), ..connect(V5, "weir", 0) }
+    };
+    let goodbye = |reason| Packet::Disconnect(Disconnect { reason, ..Disconnect::normal() });
+    for (payload, farewell, is_published) in [
+        ("cut", None, true),
+        ("goodbye", Some(ReasonCode::Success), false),
+        ("with will", Some(ReasonCode::DisconnectWithWill), true),
+        ("in error", Some(ReasonCode::Unspecified), true),
+    ] {
+        let mut weir = Raw::open(&house, 64 * 1024, with_will(payload)).await;
+        match farewell {
+            Some(reason) => weir.say(&goodbye(reason)).await,
+            None => drop(weir),
+        }
+        // What is published after it comes after it.
+        sleep(Duration::from_secs(1)).await;
+        let mut other = Raw::open(&house, 64 * 1024, connect(V5, "other", 0)).await;
+        other.publish("after", None).await;
+        if is_published {
+            assert_eq!(desk.message().await, payload);
+        }
+        assert_eq!(desk.message().await, "after", "{payload}");
+        other.say(&goodbye(ReasonCode::Success)).await;
+        assert!(other.hear().await.is_none());
+    }
+    house.leave().await;
+}
+
+#[tokio::test]
+async fn who_is_refused_all_the_time_is_read_less_often_and_told_each_time() {
+    let place = place();
+    let limits = Limits { refusals_per_second: 10, topic_levels: 4, ..Limits::default() };
+    let house = House::open(&place, limits).await;
+    pause();
+    let mut noisy = Raw::open(&house, 64 * 1024, connect(V5, "noisy", 0)).await;
+    let began = Instant::now();
+    // Each is refused: it has more levels than may be.
+    for number in 1..=40u16 {
+        let message = Publish::new("a/b/c/d/e/f".parse().unwrap(), "1", QoS::AtLeastOnce);
+        noisy.say(&Packet::Publish(Publish { packet_id: PacketId::new(number), ..message })).await;
+    }
+    for number in 1..=40u16 {
+        match noisy.hear().await {
+            Some(Packet::PubAck(ack)) => {
+                assert_eq!((ack.packet_id, ack.reason), (PacketId::new(number).unwrap(), ReasonCode::TopicNameInvalid));
+            }
+            other => panic!("{number}: {other:?}"),
+        }
+    }
+    let took = began.elapsed();
+    assert!(took > Duration::from_secs(1), "ten a second, forty of them took {took:?}");
+    // Nobody else waits for it.
+    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    let began = Instant::now();
+    desk.say(&Packet::PingReq).await;
+    assert!(matches!(desk.hear().await, Some(Packet::PingResp)));
+    assert_took(began, Duration::ZERO);
+    assert_eq!(house.broker.live.counters.read().refused, 40);
     house.leave().await;
 }

@@ -45,7 +45,7 @@ async fn clients_hear_each_other_take_over_and_are_told_when_it_stops() {
     let totals = house.broker.live.counters.read();
     assert_eq!((totals.messages_in, totals.refused), (1, 0));
 
-    // Who takes over is let in when the will of the one before has been published.
+    // Who takes over is accepted when the will of the one before has been published.
     let (again, _again_heard) = house.connect("weir", 0, None).await;
     let (_, reason) = next(&mut weir_heard).await.unwrap_err();
     assert_eq!(reason, Some(ReasonCode::SessionTakenOver));

@@ -80,7 +80,7 @@ impl SignIn {
 }
 
 impl Which {
-    /// Finds the service, and how to be let in: as the person who is signed in, or by the administrator's secret.
+    /// Finds the service, and how to be accepted: as the person who is signed in, or by the administrator's secret.
     pub(crate) fn find(&self) -> Result<Local, Failure> {
         let service = self.service()?;
         if let Some(token) = SignIn::known(&service) {

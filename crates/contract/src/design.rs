@@ -198,7 +198,7 @@ pub struct RevisionView {
     pub author: String,
     /// Why.
     pub message: String,
-    /// Its files; left out in lists.
+    /// Its files; omitted in lists.
     pub files: Vec<BlueprintFile>,
 }
 

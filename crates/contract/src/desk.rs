@@ -79,7 +79,7 @@ pub struct DeskEvents {
     pub dropped: u64,
 }
 
-/// A set-up of the desk.
+/// A setup of the desk.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DeskSetupView {
     /// Its name.

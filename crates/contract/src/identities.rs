@@ -15,7 +15,7 @@ pub struct IdentityDraft {
     #[serde(default)]
     #[schema(value_type = BTreeMap<String, serde_json::Value>)]
     pub attributes: BTreeMap<String, AttributeValue>,
-    /// A new password; left out, an earlier one stays.
+    /// A new password; omit it to keep the earlier one.
     #[serde(default)]
     pub password: Option<String>,
     /// Whether the broker makes a new secret, which takes the password's place and is shown once, in the answer. It has
@@ -29,7 +29,7 @@ pub struct IdentityDraft {
     /// A note for people.
     #[serde(default)]
     pub note: String,
-    /// The only client identifier that it may use; any if left out.
+    /// The only client identifier that it may use; any if omitted.
     #[serde(default)]
     pub client_id: Option<String>,
     /// What its client certificates are known by: `subject:…` (RFC 4514), `dns:…`, `email:…`, `uri:…`, `ip:…` or
@@ -69,13 +69,13 @@ pub struct IdentityImport {
     /// A note for people.
     #[serde(default)]
     pub note: String,
-    /// The only client identifier that it may use; any if left out.
+    /// The only client identifier that it may use; any if omitted.
     #[serde(default)]
     pub client_id: Option<String>,
-    /// What its client certificates are known by; left out, earlier ones stay.
+    /// What its client certificates are known by; omit it to keep the earlier ones.
     #[serde(default)]
     pub certificates: Option<Vec<String>>,
-    /// An Argon2id hash in PHC form; left out, an earlier password stays.
+    /// An Argon2id hash in PHC form; omit it to keep the earlier password.
     #[serde(default)]
     pub password_hash: Option<String>,
     /// Whether the broker makes a new secret in place of the password; the answer holds it, this once.

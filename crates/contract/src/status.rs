@@ -73,7 +73,7 @@ pub struct ListenerView {
     pub url: String,
     /// Connections at present.
     pub connections: u64,
-    /// Whether clients without identity are let in, under the rules.
+    /// Whether clients without identity are accepted, under the rules.
     pub anonymous: bool,
     /// When its certificate ends, if it has one.
     #[serde(with = "time::serde::rfc3339::option")]
@@ -104,11 +104,11 @@ pub struct Limits {
     pub waiting_sign_ins_per_address: u64,
     /// Connections of one address that have not sent CONNECT.
     pub connecting_per_address: u64,
-    /// What all connections that are not let in hold together, bytes.
+    /// What all connections that are not accepted hold together, bytes.
     pub connecting_bytes: u64,
-    /// The largest packet before a client is let in, bytes.
+    /// The largest packet before a client is accepted, bytes.
     pub first_packet_bytes: u64,
-    /// How long a client may take to be let in, seconds.
+    /// How long a client may take to be accepted, seconds.
     pub connect_seconds: u64,
     /// The largest packet, bytes.
     pub packet_bytes: u64,

@@ -160,7 +160,7 @@ pub struct TopicDetails {
     pub left_out: u64,
 }
 
-/// A topic or planned path that a filter nearly catches.
+/// A topic or planned path that a filter nearly matches.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NearMiss {
     /// The topic or path.
@@ -171,10 +171,10 @@ pub struct NearMiss {
     pub explanation: String,
 }
 
-/// What a filter catches.
+/// What a filter matches.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Match {
-    /// Planned paths of which it catches some or all topics.
+    /// Planned paths of which it matches some or all topics.
     pub planned: Vec<String>,
     /// Topics that were published to.
     pub live: Vec<String>,

@@ -47,7 +47,7 @@ pub enum Event {
     },
     /// A message has arrived; it is acknowledged, and at QoS 2 it comes once.
     Message(Publish),
-    /// A request has been answered, each part of it by a reason code; a QoS 2 message when its hand-shake is over.
+    /// A request has been answered, each part of it by a reason code; a QoS 2 message when its handshake is over.
     Answered {
         /// Which request.
         packet_id: PacketId,

@@ -21,7 +21,7 @@ pub struct Limits {
     pub waiting_sign_ins_per_address: usize,
     /// Connections of one address that have not sent CONNECT; the next one is closed.
     pub connecting_per_address: usize,
-    /// What all connections that are not let in hold together, bytes, beyond the first 2 KiB of each. Of the whole
+    /// What all connections that are not accepted hold together, bytes, beyond the first 2 KiB of each. Of the whole
     /// service.
     pub connecting_bytes: usize,
     /// The largest first packet, bytes: what one connection may hold before it is accepted.
@@ -35,7 +35,7 @@ pub struct Limits {
     pub session_expiry_seconds: u32,
     /// Sessions, connected or not, about 1 KiB each and what waits for them. Of the whole service.
     pub sessions: usize,
-    /// Sessions of one identity, connected or not. Its first one is always let in.
+    /// Sessions of one identity, connected or not. Its first one is always accepted.
     pub sessions_per_identity: usize,
     /// The longest silence that a 5.0 client may ask for, seconds; a longer one is shortened ([MQTT-3.2.2-21]). 0
     /// leaves it to the client.

@@ -215,7 +215,7 @@ impl Service {
         &self.folder
     }
 
-    /// Keeps a set-up of the desk, unless there is one of this name.
+    /// Saves a setup of the desk, unless there is one of this name.
     pub async fn offer_desk_setup(&self, name: &str, setup: &serde_json::Value) -> Result<(), StoreError> {
         let store = self.app.broker.store();
         if store.desk_setups().await?.iter().all(|known| known.name != name) {

@@ -23,7 +23,7 @@ use crate::http::{
 pub struct AccessQuestion {
     /// Who: an identity, or `anonymous`.
     identity: String,
-    /// The client identifier, where rules look at it; the identity's name if left out.
+    /// The client identifier, where rules look at it; defaults to the identity's name.
     #[serde(default)]
     client_id: String,
     /// What.

@@ -38,7 +38,7 @@ const NAMED: usize = 1_000;
 pub struct JourneyQuestion {
     /// Whose message it is; `administrator` may do everything.
     identity: String,
-    /// The client identifier; that of the identity's name if left out.
+    /// The client identifier; that of defaults to the identity's name.
     #[serde(default)]
     client_id: String,
     /// The topic.

@@ -124,7 +124,7 @@ pub struct Part {
     #[serde(default)]
     #[param(default = 0)]
     pub skip: usize,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 1_000, minimum = 1, maximum = 10_000)]
     pub limit: Limit<1_000, 10_000>,

@@ -27,7 +27,7 @@ pub struct Wanted {
     /// Only those behind this name: the last one of the page before.
     #[param(nullable = false)]
     after: Option<String>,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 1_000, minimum = 1, maximum = 10_000)]
     limit: Limit<1_000, 10_000>,

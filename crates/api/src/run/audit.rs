@@ -25,7 +25,7 @@ pub struct Wanted {
     /// Only those that hold this text in who, what or which.
     #[serde(default)]
     search: String,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
     limit: Limit<200, 5_000>,

@@ -39,7 +39,7 @@ fn view(record: &PersonRecord) -> PersonView {
 pub struct PersonDraft {
     /// What they may do.
     role: Role,
-    /// A new password, of at least ten characters; left out, an earlier one stays.
+    /// A new password, of at least 10 characters; omit it to keep the earlier one.
     #[serde(default)]
     password: Option<String>,
 }

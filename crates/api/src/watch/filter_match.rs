@@ -23,7 +23,7 @@ pub struct Wanted {
     /// The topic filter.
     #[param(value_type = String)]
     filter: Filter,
-    /// At most so many of each.
+    /// The largest number of each.
     #[serde(default)]
     #[param(value_type = u64, default = 20, minimum = 1, maximum = 1_000)]
     limit: Limit<20, 1_000>,

@@ -167,7 +167,7 @@ pub struct Wanted {
     #[serde(default)]
     #[param(default = 0)]
     after: u64,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 100, minimum = 1, maximum = 500)]
     limit: Limit<100, 500>,

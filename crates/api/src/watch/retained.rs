@@ -56,7 +56,7 @@ pub struct Wanted {
     /// Only those behind this topic, in the order by topic: the last one of the page before.
     #[param(nullable = false)]
     after: Option<String>,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 500, minimum = 1, maximum = 10_000)]
     limit: Limit<500, 10_000>,

@@ -21,7 +21,7 @@ use crate::http::{
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct Wanted {
-    /// The levels right below this one; those at the top if left out.
+    /// The levels right below this one: omit it for the top level.
     prefix: Option<String>,
     /// `name`, or `rate` for the busiest first.
     #[serde(default)]
@@ -29,7 +29,7 @@ pub struct Wanted {
     /// Topics themselves, however deep, in place of levels.
     #[serde(default)]
     flat: bool,
-    /// At most so many.
+    /// The largest number returned.
     #[serde(default)]
     #[param(value_type = u64, default = 200, minimum = 1, maximum = 5_000)]
     limit: Limit<200, 5_000>,

@@ -77,7 +77,7 @@ impl Broker {
     }
 
     /// Ends sessions whose clients have shown a certificate to a listener that trusts the authorities given to the
-    /// service: one of them was removed, and whoever has another's certificate is let in again.
+    /// service: one of them was removed, and whoever has another's certificate is accepted again.
     pub fn end_by_authority(&self) {
         self.identities.authorities.note_removal();
         for record in self.sessions.registry.all() {

@@ -28,7 +28,7 @@ pub struct Listener {
     pub transport: Transport,
     /// Present for transports with TLS.
     pub tls: Option<Arc<Tls>>,
-    /// Whether clients without identity are let in.
+    /// Whether clients without identity are accepted.
     pub anonymous: bool,
     /// Origins of pages that may open a WebSocket, besides its own.
     pub origins: Vec<String>,

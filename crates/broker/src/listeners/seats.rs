@@ -1,5 +1,5 @@
 //! Who may sit down: connections at a time, in all and of one listener, how often one address begins them, how many of
-//! one address have not said who they are, and what all that are not let in hold together.
+//! one address have not said who they are, and what all that are not accepted hold together.
 
 use std::{
     net::IpAddr,
@@ -51,7 +51,7 @@ pub struct Seats {
     told: AtomicUsize,
     gatekeeper: Gatekeeper,
     connecting: Arc<PerAddress>,
-    /// What connections that are not let in hold beyond what is free, bytes.
+    /// What connections that are not accepted hold beyond what is free, bytes.
     held: AtomicUsize,
     full: AtomicU64,
     no_memory: AtomicU64,
@@ -161,7 +161,7 @@ impl Seat {
         self.connecting = None;
     }
 
-    /// Counts what a connection that is not let in holds; gives whether it may hold so much.
+    /// Counts what a connection that is not accepted holds; gives whether it may hold so much.
     pub fn hold(&mut self, bytes: usize) -> bool {
         let wanted = bytes.saturating_sub(FREE);
         let most = self.seats.limits.connecting_bytes;

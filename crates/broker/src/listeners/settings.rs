@@ -56,7 +56,7 @@ pub struct ListenerSettings {
     /// Certificates, for the transports with TLS.
     #[serde(default)]
     pub tls: Option<TlsSettings>,
-    /// Whether clients without identity are let in; the rules then see them as the identity `anonymous`.
+    /// Whether clients without identity are accepted; the rules then see them as the identity `anonymous`.
     #[serde(default)]
     pub anonymous: bool,
     /// Origins of web pages that may open a WebSocket, besides those of the same host: `https://desk.example`.

@@ -229,7 +229,7 @@ fn read(
     let authorities = read_authorities(settings, given)?;
     let builder = match settings.client_certificates {
         ClientCertificates::Off => builder.with_no_client_auth(),
-        // Nobody's certificate would be good, so none is asked for; who needs one is turned away after the hand-shake.
+        // Nobody's certificate would be good, so none is asked for; who needs one is turned away after the handshake.
         _ if authorities.is_empty() => builder.with_no_client_auth(),
         wanted => {
             let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(authorities), provider);
@@ -243,7 +243,7 @@ fn read(
         }
     };
     let mut config = builder.with_single_cert(certificates, key).map_err(unusable)?;
-    // A session that is resumed would be let in by a certificate of an authority that was taken away meanwhile.
+    // A session that is resumed would be accepted by a certificate of an authority that was taken away meanwhile.
     if settings.client_certificates != ClientCertificates::Off {
         config.session_storage = Arc::new(NoServerSessionStorage {});
         config.send_tls13_tickets = 0;

@@ -1,4 +1,4 @@
-//! MQTT within WebSocket (RFC 6455, MQTT §6): the hand-shake, and a stream of bytes over binary frames.
+//! MQTT within WebSocket (RFC 6455, MQTT §6): the handshake, and a stream of bytes over binary frames.
 //!
 //! Frames are not put together: their contents go on as they come, so that a connection holds no more than it would
 //! without WebSocket, however large a frame is.
@@ -142,7 +142,7 @@ enum Kind {
 }
 
 impl<S> WebSocket<S> {
-    /// A WebSocket whose hand-shake is done.
+    /// A WebSocket whose handshake is done.
     pub fn new(inner: S) -> Self {
         Self {
             inner,

@@ -88,7 +88,7 @@ impl Sessions {
         Some(Restored { restored: absent.len() as u64, replaced: replaced.len() as u64 })
     }
 
-    /// Begins to record journeys of the messages that a filter catches.
+    /// Begins to record journeys of the messages that a filter matches.
     pub fn begin_recording(&self, filter: TopicFilter, span: Duration, by: &Author) -> Result<Recording, TooMany> {
         let recording = self.live.recorder.begin(filter, &by.person, span, self.clock.now())?;
         let after = Some(json!({ "number": recording.number, "seconds": span.as_secs() }));

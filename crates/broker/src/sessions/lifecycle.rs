@@ -46,7 +46,7 @@ impl Sessions {
                         if let Some(why) = names::fault(&newcomer.client_id) {
                             return Err(NotAccepted::ClientIdInvalid(newcomer.client_id.clone(), why));
                         }
-                        // An identity's first session is let in: others can't keep it out.
+                        // An identity's first session is accepted: others can't keep it out.
                         let is_first = holding.sessions.held() == 0;
                         if sessions.len() >= self.limits.sessions && !is_first {
                             return Err(NotAccepted::Sessions(self.limits.sessions));
@@ -163,7 +163,7 @@ impl Sessions {
         gone.gone.cancel();
     }
 
-    /// The session is over, whether its client is away or was never let in. A connected client is not touched.
+    /// The session is over, whether its client is away or was never accepted. A connected client is not touched.
     pub fn finish(&self, record: &Arc<SessionRecord>) {
         let parked = {
             let mut place = record.place.lock();

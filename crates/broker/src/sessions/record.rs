@@ -72,7 +72,7 @@ pub struct Link {
     pub listener: Arc<str>,
     /// Of MQTT.
     pub version: ProtocolVersion,
-    /// When it was let in.
+    /// When it was accepted.
     pub connected_at: OffsetDateTime,
     /// How its client signed in.
     pub by: SignedInBy,
@@ -86,7 +86,7 @@ pub struct Link {
 }
 
 impl Link {
-    /// One that has just been let in.
+    /// One that has just been accepted.
     pub fn new(origin: LinkOrigin, version: ProtocolVersion, by: SignedInBy) -> Self {
         let LinkOrigin { address, listener, certificate, trusts_given } = origin;
         Self {

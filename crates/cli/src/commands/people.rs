@@ -158,7 +158,7 @@ pub struct AuditArguments {
     /// Only changes that hold this text in who, what or which
     #[arg(default_value = "", hide_default_value = true)]
     search: String,
-    /// At most so many
+    /// Show at most N
     #[arg(long, value_name = "N", default_value_t = 50)]
     limit: u32,
     /// Print JSON

@@ -91,9 +91,13 @@ impl Access {
                 Considered::OtherTopics | Considered::Applies => elsewhere.extend(
                     rule.sets(self.subject(), true).into_iter().map(|set| (shown(&set.to_string()).into(), name())),
                 ),
-                Considered::AboveQoS(highest) => limits.push(Limited::QoS(name(), highest)),
-                Considered::OtherRetention => {
-                    limits.push(Limited::Retained(name(), rule.limits.retained == Some(true)));
+                // All that keeps a rule from allowing the message is told at once.
+                Considered::AboveQoS(_) | Considered::OtherRetention => {
+                    let Request::Publish { qos, retain, .. } = request else { return };
+                    let highest = rule.limits.highest_qos.filter(|highest| qos > *highest);
+                    limits.extend(highest.map(|highest| Limited::QoS(name(), highest)));
+                    let retained = rule.limits.retained.filter(|retained| *retained != retain);
+                    limits.extend(retained.map(|retained| Limited::Retained(name(), retained)));
                 }
                 _ => {}
             }

@@ -189,7 +189,7 @@ fn subjects<'a>(
             None => Err(ProofFault::NoIdentity(name.clone())),
         },
         (Who::Cohort(cohort), _) => {
-            // Whoever is not let in is in no cohort that matters.
+            // Whoever is not accepted is in no cohort that matters.
             let member =
                 |subject: &&Subject| subject.1.as_ref().is_ok_and(|access| policy.is_in(access.subject(), cohort));
             Ok(all.iter().filter(member).map(Cow::Borrowed).collect())

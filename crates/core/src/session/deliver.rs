@@ -157,7 +157,7 @@ impl Session {
     fn deliver_together(&mut self, part: &mut Part, most: usize, room: usize) -> usize {
         let version = self.version;
         let Some(open) = self.phase.open_mut() else { return 0 };
-        // What may be handed on, kept or sent again is held one by one, and so is what has a hand-shake of two steps.
+        // What may be handed on, kept or sent again is held one by one, and so is what has a handshake of two steps.
         let passes = match part.qos {
             QoS::AtMostOnce => true,
             QoS::AtLeastOnce => !open.is_kept() && part.shared().is_none(),
@@ -320,7 +320,7 @@ impl Session {
         if sent.delivery.qos != QoS::ExactlyOnce {
             return self.mismatch(now, PacketType::PubRec, id);
         }
-        // §4.3.3: a refusal ends the hand-shake. [MQTT-4.8.2-6]: nobody else gets the message instead.
+        // §4.3.3: a refusal ends the handshake. [MQTT-4.8.2-6]: nobody else gets the message instead.
         if ack.reason.is_error() {
             let journey = sent.delivery.message.journey();
             return self.answered(now, id, journey, ack.reason);
@@ -353,7 +353,7 @@ impl Session {
         self.violated(now, Violation::Acknowledgement(packet, id));
     }
 
-    /// The client has answered a message to the end of its hand-shake.
+    /// The client has answered a message to the end of its handshake.
     fn answered(&mut self, now: Time, id: PacketId, journey: u64, reason: ReasonCode) {
         if journey != 0 {
             self.actions.push_back(Action::Acknowledged { journey, reason });

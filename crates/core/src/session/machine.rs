@@ -195,7 +195,7 @@ impl Session {
         &mut self.outgoing
     }
 
-    /// Whether packets may be handed in now: not while the client is being let in, not while as many of its messages
+    /// Whether packets may be handed in now: not while the client is being accepted, not while as many of its messages
     /// wait for their answers as it may send at a time, and not for a while after it was refused too often.
     pub fn wants_packets(&self) -> bool {
         match &self.phase {
@@ -289,7 +289,7 @@ impl Session {
         self.phase.open().map_or(0, |open| open.state.in_flight.len())
     }
 
-    /// After the end: what outlives the connection. `None` if the client was never let in, and at the second call.
+    /// After the end: what outlives the connection. `None` if the client was never accepted, and at the second call.
     pub fn part(&mut self) -> Option<Parting> {
         if let Phase::Closed(parting) = &mut self.phase { parting.take().map(|parting| *parting) } else { None }
     }

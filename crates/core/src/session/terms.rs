@@ -1,4 +1,4 @@
-//! On which terms a client is let in.
+//! On which terms a client is accepted.
 
 use moorfall_wire::Will;
 

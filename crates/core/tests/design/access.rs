@@ -85,7 +85,8 @@ fn limits_of_a_rule_hold() {
     assert_eq!(
         explain(&desk, target, QoS::ExactlyOnce, true),
         format!(
-            "duty-desk is not allowed to publish to {target} at QoS 2. Rule `desk-moves-gates` allows QoS 1 at most."
+            "duty-desk is not allowed to publish to {target} at QoS 2 with the retain flag. Rule `desk-moves-gates` \
+             allows QoS 1 at most. Rule `desk-moves-gates` does not allow retained messages."
         )
     );
 }

@@ -3,6 +3,7 @@
 
 mod access;
 mod blueprint;
+mod explanations;
 mod plan;
 mod proofs;
 mod universe;

@@ -15,7 +15,7 @@ fn at(seconds: u64) -> Time {
     Time::default() + Duration::from_secs(seconds)
 }
 
-/// A client that was let in under these terms.
+/// A client that was accepted under these terms.
 fn open(keep_alive: u16, properties: ConnAckProperties) -> ClientSession {
     let mut client = ClientSession::new(Connect { keep_alive, ..Connect::new(VERSION, "desk") }, at(0)).unwrap();
     assert!(matches!(sent(&mut client)[..], [Packet::Connect(_)]));

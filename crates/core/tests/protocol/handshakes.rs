@@ -1,4 +1,4 @@
-//! QoS 1 and 2 in both directions: hand-shakes, order, duplicates, what is sent again (§4.3, §4.4, §4.6).
+//! QoS 1 and 2 in both directions: handshakes, order, duplicates, what is sent again (§4.3, §4.4, §4.6).
 
 use std::num::NonZeroU16;
 
@@ -70,7 +70,7 @@ fn the_qos_of_delivery_is_the_lower_of_published_and_granted() {
                 assert_eq!(arrived.len(), 1);
                 assert_eq!(arrived[0].qos, sent.min(granted), "{sent} to {granted}");
             }
-            assert_eq!(world.in_flight(desk), 0, "every hand-shake is complete");
+            assert_eq!(world.in_flight(desk), 0, "every handshake is complete");
         }
     });
 }
@@ -217,7 +217,7 @@ fn a_client_that_resumes_sends_again_and_nothing_arrives_twice() {
         let state = world.client_state(station);
         world.commit();
         let station = world.resume(keeping("kettle-weir", version), state);
-        assert_eq!(reasons(&world.events(station)), [ReasonCode::Success; 2], "both hand-shakes end");
+        assert_eq!(reasons(&world.events(station)), [ReasonCode::Success; 2], "both handshakes end");
         assert_eq!(payloads(&world.events(desk)), ["1", "2"]);
     });
 }

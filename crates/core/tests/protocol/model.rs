@@ -88,7 +88,7 @@ fn play(steps: &[Step], version: ProtocolVersion) -> (Vec<Subscriber>, Vec<Sent>
         world.unmute(subscriber.peer);
         come_back(&mut world, subscriber, number, version);
         collect(&mut world, subscriber);
-        assert_eq!(world.in_flight(subscriber.peer), 0, "every hand-shake ended");
+        assert_eq!(world.in_flight(subscriber.peer), 0, "every handshake ended");
     }
     (subscribers, sent)
 }

@@ -50,7 +50,7 @@ fn at(seconds: u64) -> Time {
     Time::from_micros(1_000_000_000 + seconds * 1_000_000)
 }
 
-/// A client that is let in under these rules.
+/// A client that is accepted under these rules.
 fn open(rules: &str) -> Session {
     let mut session = Session::new(Arc::new(Limits::default()), "spare", at(0));
     let connect = Connect { keep_alive: 0, ..Connect::new(ProtocolVersion::V5, "desk") };

@@ -18,7 +18,7 @@ enum Answer {
     Told(ReasonCode),
 }
 
-/// The answer to these bytes from a client that was let in.
+/// The answer to these bytes from a client that was accepted.
 fn answer(version: ProtocolVersion, bytes: &[u8]) -> Answer {
     let mut world = World::default();
     let peer = world.open_raw(connect("stranger", version));
@@ -301,7 +301,7 @@ fn a_message_that_is_on_its_way_is_delivered_after_unsubscribing() {
     world.inject(desk, &Packet::PubRec(Acknowledgement::success(PacketId::MIN)));
     world.inject(desk, &Packet::PubComp(Acknowledgement::success(PacketId::MIN)));
     let kinds: Vec<_> = world.packets(desk).iter().map(Packet::packet_type).collect();
-    assert_eq!(kinds, [PacketType::UnsubAck, PacketType::PubRel], "the hand-shake ends, and nothing new comes");
+    assert_eq!(kinds, [PacketType::UnsubAck, PacketType::PubRel], "the handshake ends, and nothing new comes");
     assert_eq!(world.in_flight(desk), 0);
 }
 

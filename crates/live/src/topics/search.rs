@@ -1,4 +1,4 @@
-//! Finding what a filter catches among the live topics, and what it just misses, by walking only where it leads.
+//! Finding what a filter matches among the live topics, and what it just misses, by walking only where it leads.
 
 use moorfall_wire::TopicFilter;
 

@@ -52,7 +52,7 @@ fn a_device_is_known_by_its_certificate() {
     service.wait_for("the warning", |status| status["warnings"].to_string().contains(warning));
     let mut peer = Peer::over(tls(service.listener("field"), &place, Some("kettle-weir"), BOTH), V5);
     let hello = std::panic::AssertUnwindSafe(|| peer.sign_in());
-    assert!(std::panic::catch_unwind(hello).is_err(), "nobody is let in before there is an authority");
+    assert!(std::panic::catch_unwind(hello).is_err(), "nobody is accepted before there is an authority");
     wait("the log", || service.log().contains("`moorfall authorities add` adds one").then_some(()));
 
     let add = |name: &str, of: &str| service.run(&["authorities", "add", name, &file(&place, of)]);

@@ -71,7 +71,7 @@ fn a_kept_session_outlives_every_end_of_the_service() {
         assert!(!present);
         desk.subscribe("harrowmere/#", QoS::ExactlyOnce);
         let mut station = Peer::open(service.mqtt, version, "kettle-weir");
-        // In flight: at QoS 1 not acknowledged, at QoS 2 at either half of the hand-shake.
+        // In flight: at QoS 1 not acknowledged, at QoS 2 at either half of the handshake.
         for (id, qos) in [(1, QoS::AtLeastOnce), (2, QoS::ExactlyOnce), (3, QoS::ExactlyOnce)] {
             station.publish(id, publish(LEVEL, vec![b'0' + id as u8], qos));
         }
@@ -152,7 +152,7 @@ fn unreleased_identifiers_of_a_publisher_survive() {
     assert!(matches!(station.receive(), Some(Packet::PubRec(_))));
     station.send(&Packet::PubRel(ack(7)));
     assert_eq!(station.receive(), Some(Packet::PubComp(ack(7))));
-    // The first message may be released again, its hand-shake was cut; but no second one comes.
+    // The first message may be released again, its handshake was cut; but no second one comes.
     desk.send(&Packet::PingReq);
     while let Some(packet) = desk.receive() {
         match packet {

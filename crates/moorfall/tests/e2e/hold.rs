@@ -322,7 +322,7 @@ fn no_identity_takes_the_room_of_all() {
     let _desk = Peer::open_with(service.mqtt, kept("d-1", "desk"));
     let mut full = Peer::begin(service.mqtt, kept("d-2", "desk"));
     assert!(answer(&mut full).properties.reason_string.unwrap().contains("The limit of 3 sessions"));
-    // There are as many sessions as may be; the first of an identity is let in all the same.
+    // There are as many sessions as may be; the first of an identity is accepted all the same.
     Peer::open_with(service.mqtt, signing_in("a-1", "administrator", &service.secret()));
 
     let reasons: Vec<_> =

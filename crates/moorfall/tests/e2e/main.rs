@@ -23,6 +23,7 @@ mod outputs;
 mod peer;
 mod recordings;
 mod retained;
+mod roles;
 mod service;
 mod sessions;
 mod sockets;

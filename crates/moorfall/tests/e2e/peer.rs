@@ -49,14 +49,14 @@ impl Peer {
         peer
     }
 
-    /// Connects to an open broker over whatever carries this, and expects to be let in.
+    /// Connects to an open broker over whatever carries this, and expects to be accepted.
     pub(crate) fn sign_in(&mut self) {
         let connect = connect(self.version, "carried");
         self.send(&Packet::Connect(Box::new(connect)));
         assert!(matches!(self.receive(), Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success));
     }
 
-    /// Connects to an open broker and expects to be let in.
+    /// Connects to an open broker and expects to be accepted.
     pub(crate) fn open(address: SocketAddr, version: ProtocolVersion, client_id: &str) -> Self {
         Self::open_with(address, connect(version, client_id))
     }
@@ -66,7 +66,7 @@ impl Peer {
         peer.send(&Packet::Connect(Box::new(connect)));
         match peer.receive() {
             Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success => peer,
-            other => panic!("not let in: {other:?}"),
+            other => panic!("not accepted: {other:?}"),
         }
     }
 
@@ -76,11 +76,11 @@ impl Peer {
         peer.send(&Packet::Connect(Box::new(connect)));
         match peer.receive() {
             Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success => (peer, connack.session_present),
-            other => panic!("not let in: {other:?}"),
+            other => panic!("not accepted: {other:?}"),
         }
     }
 
-    /// Sends a message under an identifier and goes through its whole hand-shake.
+    /// Sends a message under an identifier and goes through its whole handshake.
     pub(crate) fn publish(&mut self, id: u16, publish: Publish) {
         let qos = publish.qos;
         self.send(&Packet::Publish(Publish { packet_id: PacketId::new(id), ..publish }));

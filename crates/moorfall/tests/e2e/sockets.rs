@@ -84,7 +84,7 @@ fn a_stranger_gets_no_further_than_256_kib_and_nonsense_harms_nobody() {
         stranger.stream.write_all(opening).unwrap();
         let mut answer = Vec::new();
         let _ = stranger.stream.read_to_end(&mut answer);
-        // Nobody was let in, so there is no DISCONNECT; a CONNECT that names its version is told why.
+        // Nobody was accepted, so there is no DISCONNECT; a CONNECT that names its version is told why.
         let told = opening.starts_with(b"\x10\x0a\0\x04MQTT\x05");
         assert!(if told { matches!(answer[..], [0x20, _, 0, 0x81, ..]) } else { answer.is_empty() }, "{answer:?}");
     }

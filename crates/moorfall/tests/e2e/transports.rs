@@ -192,7 +192,7 @@ fn tcp(address: SocketAddr) -> TcpStream {
     stream
 }
 
-/// Signs in, and goes through a hand-shake at QoS 2 with a large message.
+/// Signs in, and goes through a handshake at QoS 2 with a large message.
 fn converse(peer: &mut Peer) {
     peer.sign_in();
     peer.subscribe(LEVEL, QoS::ExactlyOnce);

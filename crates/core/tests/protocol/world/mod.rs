@@ -391,7 +391,7 @@ impl World {
 }
 
 fn peer_slot(peer: &Peer) -> usize {
-    peer.slot.expect("a client that was let in has a session")
+    peer.slot.expect("a client that was accepted has a session")
 }
 
 impl Peer {

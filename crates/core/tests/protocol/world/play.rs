@@ -31,7 +31,7 @@ impl World {
         self.policy = Some(Arc::new(Policy::new(Blueprint::parse(source).unwrap().into())));
     }
 
-    /// Connects and expects to be let in.
+    /// Connects and expects to be accepted.
     pub(crate) fn open(&mut self, connect: Connect) -> usize {
         let peer = self.begin(connect);
         let events = self.events(peer);
