@@ -18,6 +18,7 @@ mod durable;
 mod harness;
 mod hold;
 mod journey;
+mod log;
 mod messaging;
 mod outputs;
 mod peer;
