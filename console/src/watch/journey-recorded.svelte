@@ -49,7 +49,7 @@
         }}
       >
         <input
-          class="{field} min-w-60 flex-1 font-mono"
+          class="{field} w-40 min-w-24 flex-1 font-mono"
           aria-label="Topic filter"
           placeholder="topic filter"
           required
@@ -63,12 +63,12 @@
             {/each}
           </select>
         </label>
-        <button class="rounded bg-moss px-3 py-1 font-medium text-panel">Record</button>
+        <button class="shrink-0 rounded bg-moss px-3 py-1 font-medium text-panel">Record</button>
       </form>
     {/if}
     {#if recordings.list.length > 0}
       <select
-        class="{field} max-w-96 font-mono text-xs"
+        class="{field} max-w-52 font-mono text-xs"
         aria-label="Recording"
         value={chosen?.number}
         onchange={(event) => recordings.choose(Number(event.currentTarget.value))}
