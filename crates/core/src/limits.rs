@@ -4,6 +4,8 @@ use std::{fmt, time::Duration};
 
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::shown::count;
+
 /// The bounds of one service, or of one of its listeners. Each says its unit and what it costs. Its name in a
 /// configuration file is the field's with hyphens.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
@@ -155,7 +157,7 @@ impl Default for Limits {
 
 /// A limit that is out of its range.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{name} is {given}; it must be from {least} to {most}")]
+#[error("{name} is {}; it must be from {} to {}", count(*.given as u64), count(*.least as u64), count(*.most as u64))]
 pub struct LimitError {
     /// The name in a file.
     pub name: &'static str,

@@ -198,7 +198,7 @@ mod tests {
         assert_eq!(service_limits(&settings.limits).unwrap().connections, 10_000);
         for (wrong, words) in [
             ("conections = 1", "unknown field `conections`"),
-            ("connections = 0", "connections is 0; it can be from 1"),
+            ("connections = 0", "connections is 0; it must be from 1 to 100,000,000"),
             ("queue-policy = \"drop\"", "unknown variant `drop`"),
         ] {
             let limits = toml::from_str(wrong).unwrap();
@@ -217,7 +217,7 @@ mod tests {
         let listener = "[[listeners]]\nname = \"field\"\naddress = \"127.0.0.1:0\"\n";
         for (text, line, words) in [
             ("[limits]\nsessions = 5\nconections = 1\n".to_owned(), "line 3", "unknown field `conections`"),
-            ("[limits]\nconnections = 0\n".to_owned(), "line 2", "connections is 0; it can be from 1"),
+            ("[limits]\nconnections = 0\n".to_owned(), "line 2", "connections is 0; it must be from 1 to 100,000,000"),
             (format!("{listener}limits = {{ queue-policy = \"drop\" }}\n"), "line 4", "unknown variant `drop`"),
             (format!("{listener}[listeners.limits]\nsesions = 1\n"), "line 5", "unknown field `sesions`"),
         ] {
