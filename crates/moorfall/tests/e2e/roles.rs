@@ -60,7 +60,7 @@ async fn token(place: &Place, service: &Service<'_>, role: &str) -> String {
 }
 
 async fn call(service: &Service<'_>, method: &Method, path: &str, token: Option<&str>) -> StatusCode {
-    let path = path.replace("{number}", "1").replace('{', "").replace('}', "");
+    let path = path.replace("{number}", "1").replace(['{', '}'], "");
     let mut request = Client::new().request(method.clone(), format!("{}/api/v1{path}", service.http));
     if let Some(token) = token {
         request = request.bearer_auth(token);
