@@ -33,13 +33,13 @@
           type="search"
           aria-label="Search names"
           placeholder="name"
-          class="w-32 rounded border border-line bg-page px-2 py-0.5 text-sm"
+          class="w-32 field text-sm"
           bind:value={access.search}
           oninput={() => access.poll.now()}
         />
         <select
           aria-label="Rows"
-          class="rounded border border-line bg-page px-2 py-0.5 text-sm"
+          class="field text-sm"
           bind:value={access.by}
           onchange={() => access.poll.now()}
         >

@@ -6,7 +6,6 @@
   }
 
   const { access }: Props = $props();
-  const field = 'rounded border border-line bg-page px-2 py-1';
 
   function ask(event: SubmitEvent) {
     event.preventDefault();
@@ -17,30 +16,30 @@
 <form onsubmit={ask} class="flex flex-wrap items-center gap-2 px-5 pb-3 text-sm">
   <span>Can</span>
   <input
-    class="{field} w-40"
+    class="w-40 field"
     aria-label="Identity"
     placeholder="identity"
     required
     bind:value={access.identity}
   />
-  <select class={field} aria-label="Act" bind:value={access.act}>
+  <select class="field" aria-label="Act" bind:value={access.act}>
     <option value="publish">publish to</option>
     <option value="subscribe">subscribe to</option>
   </select>
   <input
-    class="{field} min-w-60 flex-1 font-mono"
+    class="field min-w-60 flex-1 font-mono"
     aria-label="Topic"
     placeholder="topic or filter"
     required
     bind:value={access.topic}
   />
   {#if access.act === 'publish'}
-    <label>QoS <input class="{field} w-12" type="number" min="0" max="2" bind:value={access.qos} /></label>
+    <label>QoS <input class="w-12 field" type="number" min="0" max="2" bind:value={access.qos} /></label>
     <label class="flex items-center gap-1"
       ><input type="checkbox" bind:checked={access.retain} /> Retain</label
     >
   {/if}
-  <button class="rounded bg-moss px-3 py-1 font-medium text-panel">Explain</button>
+  <button class="main-button">Explain</button>
 </form>
 {#if access.trouble}
   <p class="px-5 pb-3 text-sm text-wrong" role="alert">{access.trouble}</p>

@@ -47,7 +47,7 @@
 {#if mayChange}
   <form class="flex items-center gap-2 px-5 py-2 text-sm" onsubmit={trust}>
     <input
-      class="w-40 rounded border border-line bg-page px-2 py-0.5"
+      class="w-40 field"
       aria-label="Name of the authority"
       placeholder="name"
       required
@@ -61,6 +61,6 @@
       required
       bind:files
     />
-    <button class="rounded border border-line px-2 py-0.5 hover:bg-page">Add authority</button>
+    <button class="plain-button">Add authority</button>
   </form>
 {/if}

@@ -5,6 +5,7 @@
   import { api } from '$api/client';
   import CheckResult from './check-result.svelte';
   import ComparisonView from './comparison-view.svelte';
+  import NoticeLine from '$ui/notice-line.svelte';
   import Panel from '$ui/panel.svelte';
   import { moment } from '$lib/format';
   import { shell } from '$shell/context';
@@ -17,7 +18,6 @@
   const mayApply = $derived(
     mayChange && design.isChanged && design.comparison?.check.ready === true && !design.busy,
   );
-  const button = 'rounded border border-line px-2 py-0.5 text-sm hover:bg-page disabled:opacity-50';
 
   /** Puts the cursor at the beginning of a line. */
   function go(file: string, line: number) {
@@ -68,7 +68,7 @@
           </button>
           {#if !revision.in_force && mayChange}
             <button
-              class="{button} mt-1"
+              class="mt-1 plain-button text-sm"
               disabled={design.busy}
               onclick={() => design.revert(revision.number)}
             >
@@ -84,7 +84,7 @@
   <Panel title="Draft" note="based on revision {design.base}, checked as you type" fills>
     {#snippet tools()}
       {#if design.draft.length > 1}
-        <select aria-label="File" class="{button} bg-panel" bind:value={design.file}>
+        <select aria-label="File" class="plain-button bg-panel text-sm" bind:value={design.file}>
           {#each design.draft as file, index (file.name)}<option value={index}>{file.name}</option>{/each}
         </select>
       {:else}
@@ -104,9 +104,7 @@
   </Panel>
   <Panel title="Check" fills>
     <div class="min-h-0 flex-1 overflow-y-auto px-5 pb-3 text-sm">
-      {#if design.done}<p class="mb-2 rounded bg-page px-3 py-1 text-moss" role="status">
-          {design.done}
-        </p>{/if}
+      <NoticeLine notice={design.notice} class="mb-2" />
       {#if design.trouble}<p class="mb-2 text-wrong" role="alert">{design.trouble}</p>{/if}
       {#if design.comparison}
         <CheckResult check={design.comparison.check} ongo={go} />
@@ -125,14 +123,11 @@
       <input
         aria-label="Message"
         placeholder={mayChange ? 'Describe the change' : 'Your role is read-only.'}
-        class="min-w-0 flex-1 rounded border border-line bg-page px-2 py-1 text-sm"
+        class="field min-w-0 flex-1 text-sm"
         disabled={!mayChange}
         bind:value={design.message}
       />
-      <button
-        class="rounded bg-moss px-4 py-1 text-sm font-medium text-panel disabled:opacity-50"
-        disabled={!mayApply}
-      >
+      <button class="main-button text-sm" disabled={!mayApply}>
         {design.busy ? 'Applying…' : 'Apply'}
       </button>
     </form>

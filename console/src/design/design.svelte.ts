@@ -1,5 +1,6 @@
 /** The revisions of the design, and a draft of the next one with its check and its effects. */
 import { api, reasonOf, type BlueprintFile, type Comparison, type RevisionView } from '$api/client';
+import { Notice } from '$ui/notice.svelte';
 
 /** How long typing has to pause before the draft is checked, milliseconds. */
 const PAUSE = 400;
@@ -9,7 +10,8 @@ export class Design {
   #shown = $state.raw<RevisionView>();
   #comparison = $state.raw<Comparison>();
   #trouble = $state('');
-  #done = $state('');
+  /** What became of the last change. */
+  readonly notice = new Notice();
   #busy = $state(false);
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
@@ -37,13 +39,9 @@ export class Design {
     return this.#base;
   }
 
+  /** Why the last look or check came to nothing. */
   get trouble(): string {
     return this.#trouble;
-  }
-
-  /** What was done last, in a sentence. */
-  get done(): string {
-    return this.#done;
   }
 
   get busy(): boolean {
@@ -97,7 +95,7 @@ export class Design {
 
   /** Checks when typing pauses. */
   typed(): void {
-    this.#done = '';
+    this.notice.clear();
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => void this.check(), PAUSE);
   }
@@ -131,22 +129,24 @@ export class Design {
 
   async #change(call: () => Promise<{ data?: RevisionView; error?: unknown }>): Promise<void> {
     this.#busy = true;
-    this.#done = '';
+    this.notice.clear();
     try {
       const { data, error } = await call();
       if (data) {
-        this.#done = `Revision ${data.number} is in force.`;
         this.message = '';
         await this.load();
+        this.notice.tell(`Revision ${data.number} is in force.`, error, true);
       } else {
         const notReady = error && typeof error === 'object' && 'proofs' in error;
-        this.#trouble = notReady
-          ? 'Not applied: the draft has errors or failing proofs. Nothing was changed.'
-          : reasonOf(error);
+        if (notReady) {
+          this.notice.refuse('Not applied: the draft has errors or failing proofs. Nothing was changed.');
+        } else {
+          this.notice.tell('', error, false);
+        }
         await this.#list();
       }
-    } catch {
-      this.#trouble = reasonOf(undefined);
+    } catch (error) {
+      this.notice.tell('', error, false);
     }
     this.#busy = false;
   }

@@ -4,6 +4,7 @@
   import type { IdentityView } from '$api/client';
   import AuthorityList from './authority-list.svelte';
   import IdentityForm from './identity-form.svelte';
+  import NoticeLine from '$ui/notice-line.svelte';
   import Panel from '$ui/panel.svelte';
   import TokenList from './token-list.svelte';
   import { count } from '$lib/format';
@@ -46,15 +47,12 @@
           type="search"
           aria-label="Search identities"
           placeholder="name, note or reach=gorge"
-          class="w-52 rounded border border-line bg-page px-2 py-0.5 text-sm"
+          class="w-52 field text-sm"
           bind:value={identities.search}
           oninput={() => identities.look()}
         />
         {#if mayChange}
-          <button
-            class="rounded border border-line px-2 py-0.5 text-sm whitespace-nowrap hover:bg-page"
-            onclick={() => identities.begin()}>New identity</button
-          >
+          <button class="plain-button text-sm" onclick={() => identities.begin()}>New identity</button>
         {/if}
       {/snippet}
       <Table
@@ -93,12 +91,7 @@
       {/if}
     {/snippet}
     <div class="min-h-0 flex-1 overflow-y-auto">
-      {#if identities.done}
-        <p class="mx-5 mb-2 rounded bg-page px-3 py-1 text-sm text-moss" role="status">{identities.done}</p>
-      {/if}
-      {#if identities.trouble}
-        <p class="mx-5 mb-2 text-sm text-wrong" role="alert">{identities.trouble}</p>
-      {/if}
+      <NoticeLine notice={identities.notice} class="mx-5 mb-2" />
       {#if draft}
         <IdentityForm {identities} {draft} {mayChange} />
         {#if !draft.isNew}<TokenList {identities} {mayChange} />{/if}

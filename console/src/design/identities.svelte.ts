@@ -1,5 +1,6 @@
 /** Who may connect: the identities that match a search, the one that is being edited, its tokens. */
-import { api, reasonOf, type AuthorityView, type IdentityView, type TokenView } from '$api/client';
+import { api, type AuthorityView, type IdentityView, type TokenView } from '$api/client';
+import { Notice } from '$ui/notice.svelte';
 
 /** Identities that are listed at most. */
 export const LISTED = 500;
@@ -69,8 +70,7 @@ export class Identities {
   #tokens = $state.raw<TokenView[]>([]);
   #draft = $state.raw<Draft>();
   #newToken = $state('');
-  #trouble = $state('');
-  #done = $state('');
+  readonly notice = new Notice();
   #asked = 0;
   search = $state('');
 
@@ -97,16 +97,6 @@ export class Identities {
     return this.#newToken;
   }
 
-  /** Why the last thing was not done; empty if it was. */
-  get trouble(): string {
-    return this.#trouble;
-  }
-
-  /** What was done last. */
-  get done(): string {
-    return this.#done;
-  }
-
   /** Looks for what matches; of several searches only the last counts. */
   async look(): Promise<void> {
     const asked = ++this.#asked;
@@ -118,7 +108,7 @@ export class Identities {
     if (asked !== this.#asked) return;
     this.#list = identities.data ?? this.#list;
     this.#authorities = authorities.data ?? this.#authorities;
-    if (identities.error) this.#trouble = reasonOf(identities.error);
+    if (identities.error) this.notice.tell('', identities.error, false);
   }
 
   begin(): void {
@@ -138,8 +128,7 @@ export class Identities {
     this.#draft = draft;
     this.#tokens = [];
     this.#newToken = '';
-    this.#trouble = '';
-    this.#done = '';
+    this.notice.clear();
   }
 
   async #lookAtTokens(): Promise<void> {
@@ -149,25 +138,22 @@ export class Identities {
     if (this.#draft?.name === name) this.#tokens = data ?? [];
   }
 
-  /** Tells of what was done, or why it was not; gives whether it was. */
-  #tell(words: string, error: unknown, done: boolean): boolean {
-    this.#trouble = done ? '' : reasonOf(error);
-    this.#done = done ? words : '';
-    return done;
-  }
-
   async save(): Promise<void> {
     const draft = this.#draft;
     const body = draft?.body();
     if (!draft || !body) return;
     if ('wrong' in body) {
-      this.#tell('', { detail: body.wrong }, false);
+      this.notice.refuse(body.wrong ?? '');
       return;
     }
     const path = { name: draft.name };
     const { data, error } = await api.PUT('/api/v1/identities/{name}', { params: { path }, body });
     if (data) await this.edit(data);
-    this.#tell(draft.isNew ? `${draft.name} created.` : `${draft.name} changed.`, error, data !== undefined);
+    this.notice.tell(
+      draft.isNew ? `${draft.name} created.` : `${draft.name} changed.`,
+      error,
+      data !== undefined,
+    );
     await this.look();
   }
 
@@ -175,7 +161,7 @@ export class Identities {
     const name = this.#draft?.name ?? '';
     const { response, error } = await api.DELETE('/api/v1/identities/{name}', { params: { path: { name } } });
     if (response.ok) this.close();
-    this.#tell(`${name} removed; its sessions have ended.`, error, response.ok);
+    this.notice.tell(`${name} removed; its sessions have ended.`, error, response.ok);
     await this.look();
   }
 
@@ -185,7 +171,7 @@ export class Identities {
     const body = { name, seconds: days * 86_400 };
     const { data, error } = await api.POST('/api/v1/identities/{name}/tokens', { params: { path }, body });
     this.#newToken = data?.token ?? '';
-    this.#tell('', error, data !== undefined);
+    this.notice.tell('', error, data !== undefined);
     await this.#lookAtTokens();
   }
 
@@ -195,14 +181,14 @@ export class Identities {
       params: { path },
     });
     this.#newToken = '';
-    this.#tell(`Token ${token} revoked.`, error, response.ok);
+    this.notice.tell(`Token ${token} revoked.`, error, response.ok);
     await this.#lookAtTokens();
   }
 
   /** Trusts an authority; gives whether it is trusted. */
   async trust(name: string, pem: string): Promise<boolean> {
     const { data, error } = await api.POST('/api/v1/authorities', { body: { name, pem } });
-    const done = this.#tell(
+    const done = this.notice.tell(
       `${name} added; it is trusted from the next connection on.`,
       error,
       data !== undefined,
@@ -215,7 +201,7 @@ export class Identities {
     const { response, error } = await api.DELETE('/api/v1/authorities/{name}', {
       params: { path: { name } },
     });
-    this.#tell(`${name} is no longer trusted.`, error, response.ok);
+    this.notice.tell(`${name} is no longer trusted.`, error, response.ok);
     await this.look();
   }
 }

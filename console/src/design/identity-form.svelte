@@ -10,7 +10,6 @@
   }
 
   const { identities, draft, mayChange }: Props = $props();
-  const field = 'w-full rounded border border-line bg-page px-2 py-1 text-sm disabled:opacity-70';
 </script>
 
 <form
@@ -23,7 +22,7 @@
   <label for="identity-name">Name</label>
   <input
     id="identity-name"
-    class={field}
+    class="w-full field text-sm"
     required
     disabled={!draft.isNew || !mayChange}
     bind:value={draft.name}
@@ -38,18 +37,18 @@
   <label for="identity-attributes">Attributes</label>
   <textarea
     id="identity-attributes"
-    class="{field} font-mono text-xs leading-5"
+    class="w-full field font-mono text-sm text-xs leading-5"
     rows="4"
     placeholder="kind=station&#10;reach=gorge"
     spellcheck="false"
     disabled={!mayChange}
     bind:value={draft.attributes}></textarea>
   <label for="identity-note">Note</label>
-  <input id="identity-note" class={field} disabled={!mayChange} bind:value={draft.note} />
+  <input id="identity-note" class="w-full field text-sm" disabled={!mayChange} bind:value={draft.note} />
   <label for="identity-client">Client identifier</label>
   <input
     id="identity-client"
-    class={field}
+    class="w-full field text-sm"
     placeholder="any"
     disabled={!mayChange}
     bind:value={draft.clientId}
@@ -57,7 +56,7 @@
   <label for="identity-certificates">Certificates</label>
   <textarea
     id="identity-certificates"
-    class="{field} font-mono text-xs leading-5"
+    class="w-full field font-mono text-sm text-xs leading-5"
     rows="3"
     placeholder="dns:kettle-weir.harrowmere.example&#10;sha256:…"
     title="Certificate matches, one per line: subject:…, dns:…, email:…, uri:…, ip:… or sha256:…"
@@ -67,7 +66,7 @@
   <label for="identity-password">New password</label>
   <input
     id="identity-password"
-    class={field}
+    class="w-full field text-sm"
     type="password"
     autocomplete="new-password"
     placeholder={draft.isNew ? 'none' : 'unchanged'}
@@ -81,9 +80,7 @@
   {#if mayChange}
     <span></span>
     <div class="flex items-center gap-2">
-      <button class="rounded bg-moss px-4 py-1 font-medium text-panel"
-        >{draft.isNew ? 'Create' : 'Save'}</button
-      >
+      <button class="main-button">{draft.isNew ? 'Create' : 'Save'}</button>
       {#if !draft.isNew}
         <ConfirmButton
           label="Remove"

@@ -11,7 +11,6 @@
   const { identities, mayChange }: Props = $props();
   let name = $state('');
   let days = $state(90);
-  const field = 'rounded border border-line bg-page px-2 py-0.5 text-sm';
 </script>
 
 <div class="border-t border-line px-5 py-2 text-sm" data-tokens>
@@ -52,18 +51,16 @@
       }}
     >
       <input
-        class="{field} w-28 min-w-0 flex-1"
+        class="w-28 field min-w-0 flex-1 text-sm"
         aria-label="Name of the token"
         placeholder="name"
         required
         bind:value={name}
       />
       <label class="whitespace-nowrap"
-        >for <input class="{field} w-16" type="number" min="1" max="3660" required bind:value={days} /> days</label
+        >for <input class="w-16 field text-sm" type="number" min="1" max="3660" required bind:value={days} /> days</label
       >
-      <button class="rounded border border-line px-2 py-0.5 whitespace-nowrap hover:bg-page"
-        >Create token</button
-      >
+      <button class="plain-button">Create token</button>
     </form>
   {/if}
 </div>

@@ -30,7 +30,7 @@
         type="search"
         aria-label="Search changes"
         placeholder="person, change or object"
-        class="w-56 rounded border border-line bg-page px-2 py-0.5 text-sm"
+        class="w-56 field text-sm"
         bind:value={search}
         oninput={() => look()}
       />

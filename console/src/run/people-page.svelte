@@ -1,6 +1,8 @@
 <script lang="ts">
-  import { api, reasonOf, type PersonView, type Role } from '$api/client';
+  import { api, type PersonView, type Role } from '$api/client';
   import ConfirmButton from '$ui/confirm-button.svelte';
+  import { Notice } from '$ui/notice.svelte';
+  import NoticeLine from '$ui/notice-line.svelte';
   import Panel from '$ui/panel.svelte';
   import { moment } from '$lib/format';
   import { shell } from '$shell/context';
@@ -14,23 +16,15 @@
     { role: 'own', may: 'also manage people and authorities' },
   ];
   let people = $state.raw<PersonView[]>([]);
-  let trouble = $state('');
-  let done = $state('');
+  const notice = new Notice();
   let name = $state('');
   let role = $state<Role>('watch');
   let password = $state('');
   const mayChange = $derived(service.me?.role === 'own');
-  const field = 'rounded border border-line bg-page px-2 py-1 text-sm';
 
   async function look() {
     const { data } = await api.GET('/api/v1/people');
     people = data ?? people;
-  }
-
-  async function tell(words: string, error: unknown, good: boolean) {
-    trouble = good ? '' : reasonOf(error);
-    done = good ? words : '';
-    await look();
   }
 
   async function put(name: string, role: Role, password: string | null) {
@@ -39,8 +33,9 @@
       params: { path },
       body: { role, password },
     });
-    await tell(`${name} has the ${role} role.`, error, data !== undefined);
-    return data !== undefined;
+    const done = notice.tell(`${name} has the ${role} role.`, error, data !== undefined);
+    await look();
+    return done;
   }
 
   async function make(event: SubmitEvent) {
@@ -50,7 +45,8 @@
 
   async function remove(name: string) {
     const { response, error } = await api.DELETE('/api/v1/people/{name}', { params: { path: { name } } });
-    await tell(`${name} removed, and signed out everywhere.`, error, response.ok);
+    notice.tell(`${name} removed, and signed out everywhere.`, error, response.ok);
+    await look();
   }
 
   $effect(() => {
@@ -65,8 +61,7 @@
         This page needs the <code>own</code> role; you have <code>{service.me?.role}</code>.
       </p>
     {:else}
-      {#if done}<p class="mx-5 mb-2 text-sm text-moss" role="status">{done}</p>{/if}
-      {#if trouble}<p class="mx-5 mb-2 text-sm text-wrong" role="alert">{trouble}</p>{/if}
+      <NoticeLine {notice} class="mx-5 mb-2" />
       <Table
         columns={['Name', 'Role', 'Permissions', 'Changed', '']}
         count={people.length}
@@ -78,7 +73,7 @@
             <td class="py-1 pr-3 pl-5 font-medium">{person.name}</td>
             <td class="px-3">
               <select
-                class={field}
+                class="field text-sm"
                 aria-label="Role of {person.name}"
                 value={person.role}
                 onchange={(event) => put(person.name, event.currentTarget.value as Role, null)}
@@ -99,19 +94,25 @@
         {/each}
       </Table>
       <form class="flex flex-wrap items-center gap-2 px-5 py-3 text-sm" onsubmit={make}>
-        <input class={field} aria-label="Name of the person" placeholder="name" required bind:value={name} />
-        <select class={field} aria-label="Role" bind:value={role}>
+        <input
+          class="field text-sm"
+          aria-label="Name of the person"
+          placeholder="name"
+          required
+          bind:value={name}
+        />
+        <select class="field text-sm" aria-label="Role" bind:value={role}>
           {#each roles as { role } (role)}<option>{role}</option>{/each}
         </select>
         <input
-          class="{field} w-64"
+          class="w-64 field text-sm"
           type="password"
           autocomplete="new-password"
           aria-label="Password"
           placeholder="password, at least 10 characters"
           bind:value={password}
         />
-        <button class="rounded bg-moss px-4 py-1 font-medium text-panel">Save</button>
+        <button class="main-button">Save</button>
       </form>
     {/if}
   </Panel>

@@ -8,7 +8,6 @@
 
   const { label, question, onconfirm }: Props = $props();
   let asking = $state(false);
-  const button = 'rounded border border-line px-2 py-0.5 text-sm whitespace-nowrap hover:bg-page';
 </script>
 
 {#if asking}
@@ -16,7 +15,7 @@
     {question}
     <button
       type="button"
-      class="{button} border-wrong text-wrong"
+      class="plain-button border-wrong text-sm text-wrong"
       onclick={() => {
         asking = false;
         onconfirm();
@@ -24,8 +23,8 @@
     >
       {label}
     </button>
-    <button type="button" class={button} onclick={() => (asking = false)}>Cancel</button>
+    <button type="button" class="plain-button text-sm" onclick={() => (asking = false)}>Cancel</button>
   </span>
 {:else}
-  <button type="button" class={button} onclick={() => (asking = true)}>{label}</button>
+  <button type="button" class="plain-button text-sm" onclick={() => (asking = true)}>{label}</button>
 {/if}

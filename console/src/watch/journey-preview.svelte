@@ -14,7 +14,6 @@
   let retain = $state(false);
   let journey = $state.raw<Journey>();
   let trouble = $state('');
-  const field = 'rounded border border-line bg-page px-2 py-1';
 
   async function ask(event?: SubmitEvent) {
     event?.preventDefault();
@@ -31,25 +30,25 @@
 
 <Panel title="Preview" note="shows what would happen now; nothing is published">
   <form onsubmit={ask} class="flex flex-wrap items-center gap-2 px-5 pb-3 text-sm">
-    <input class="{field} w-32" aria-label="Identity" placeholder="identity" required bind:value={identity} />
+    <input class="w-32 field" aria-label="Identity" placeholder="identity" required bind:value={identity} />
     <span>publishes</span>
     <input
-      class="{field} min-w-40 flex-1 font-mono"
+      class="field min-w-40 flex-1 font-mono"
       aria-label="Payload"
       placeholder="payload"
       bind:value={payload}
     />
     <span>to</span>
     <input
-      class="{field} min-w-80 flex-2 font-mono"
+      class="field min-w-80 flex-2 font-mono"
       aria-label="Topic"
       placeholder="topic"
       required
       bind:value={topic}
     />
-    <label>QoS <input class="{field} w-12" type="number" min="0" max="2" bind:value={qos} /></label>
+    <label>QoS <input class="w-12 field" type="number" min="0" max="2" bind:value={qos} /></label>
     <label class="flex items-center gap-1"><input type="checkbox" bind:checked={retain} /> Retain</label>
-    <button class="rounded bg-moss px-3 py-1 font-medium text-panel">Preview</button>
+    <button class="main-button">Preview</button>
   </form>
 </Panel>
 {#if trouble}

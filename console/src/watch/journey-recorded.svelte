@@ -20,7 +20,6 @@
   recordings.filter = new URLSearchParams(router.querystring).get('topic') ?? '';
   const chosen = $derived(recordings.chosen);
   const shown = $derived(recordings.journey?.message);
-  const field = 'rounded border border-line bg-page px-2 py-1';
 
   $effect(() => recordings.poll.start());
 
@@ -49,7 +48,7 @@
         }}
       >
         <input
-          class="{field} w-40 min-w-24 flex-1 font-mono"
+          class="w-40 field min-w-24 flex-1 font-mono"
           aria-label="Topic filter"
           placeholder="topic filter"
           required
@@ -57,18 +56,18 @@
         />
         <label class="flex items-center gap-1 whitespace-nowrap">
           for
-          <select class={field} bind:value={recordings.seconds}>
+          <select class="field" bind:value={recordings.seconds}>
             {#each [10, 60, 300, 1_800, 3_600] as seconds (seconds)}
               <option value={seconds}>{span(seconds)}</option>
             {/each}
           </select>
         </label>
-        <button class="shrink-0 rounded bg-moss px-3 py-1 font-medium text-panel">Record</button>
+        <button class="shrink-0 main-button">Record</button>
       </form>
     {/if}
     {#if recordings.list.length > 0}
       <select
-        class="{field} max-w-52 font-mono text-xs"
+        class="max-w-52 field font-mono text-xs"
         aria-label="Recording"
         value={chosen?.number}
         onchange={(event) => recordings.choose(Number(event.currentTarget.value))}
@@ -86,10 +85,7 @@
         {plural(chosen.seen, 'message')}{chosen.left_out > 0 ? `, ${count(chosen.left_out)} skipped` : ''}; by {chosen.by}
       </p>
       {#if chosen.running && mayRecord}
-        <button
-          class="rounded border border-line px-2 py-0.5 hover:bg-page"
-          onclick={() => recordings.end(chosen.number)}>Stop recording</button
-        >
+        <button class="plain-button" onclick={() => recordings.end(chosen.number)}>Stop recording</button>
       {/if}
     {/if}
   </div>

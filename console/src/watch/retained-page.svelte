@@ -2,6 +2,7 @@
   import { untrack } from 'svelte';
 
   import ConfirmButton from '$ui/confirm-button.svelte';
+  import NoticeLine from '$ui/notice-line.svelte';
   import Panel from '$ui/panel.svelte';
   import RetainedDetail from './retained-detail.svelte';
   import { bytes, count, plural, span } from '$lib/format';
@@ -29,13 +30,13 @@
         type="text"
         spellcheck="false"
         aria-label="Topic filter"
-        class="w-56 rounded border border-line bg-page px-2 py-0.5 font-mono text-sm"
+        class="w-56 field font-mono text-sm"
         bind:value={retained.filter}
         oninput={() => retained.look()}
       />
       <select
         aria-label="Order"
-        class="rounded border border-line bg-page px-2 py-0.5 text-sm"
+        class="field text-sm"
         bind:value={retained.sort}
         onchange={() => retained.look()}
       >
@@ -103,7 +104,7 @@
             >Select messages to clear. Click a level of an open topic to select everything below it.</span
           >
         {/if}
-        {#if retained.done}<span class="ml-auto text-moss" role="status">{retained.done}</span>{/if}
+        <NoticeLine notice={retained.notice} class="ml-auto" />
       </div>
     {/if}
   </Panel>
@@ -115,10 +116,7 @@
           {#each retained.cleared as cleared (cleared.undo)}
             <li class="flex items-center gap-3 py-0.5">
               <span class="truncate">{cleared.words}</span>
-              <button
-                class="ml-auto rounded border border-line px-2 py-0.5 whitespace-nowrap hover:bg-page"
-                onclick={() => retained.restore(cleared)}>Restore</button
-              >
+              <button class="ml-auto plain-button" onclick={() => retained.restore(cleared)}>Restore</button>
             </li>
           {/each}
         </ul>

@@ -3,6 +3,7 @@ import { SvelteSet } from 'svelte/reactivity';
 
 import { api, reasonOf, type RetainedMessage, type RetainedView } from '$api/client';
 import { count } from '$lib/format';
+import { Notice } from '$ui/notice.svelte';
 
 /** Messages that are listed at most. */
 const LISTED = 1_000;
@@ -21,7 +22,8 @@ export class Retained {
   #message = $state.raw<RetainedMessage>();
   #cleared = $state.raw<Cleared[]>([]);
   #trouble = $state('');
-  #done = $state('');
+  /** What became of the last clearing or restoring. */
+  readonly notice = new Notice();
   #asked = 0;
   filter = $state('#');
   sort = $state<'topic' | 'size' | 'age'>('topic');
@@ -56,12 +58,9 @@ export class Retained {
     return this.#cleared;
   }
 
+  /** Why the last look came to nothing. */
   get trouble(): string {
     return this.#trouble;
-  }
-
-  get done(): string {
-    return this.#done;
   }
 
   /** Looks for what matches; of several filters only the last counts. */
@@ -109,8 +108,8 @@ export class Retained {
   /** Clears what is chosen. */
   async clear(): Promise<void> {
     const { data, error } = await api.POST('/api/v1/retained/clear', { body: { topics: [...this.chosen] } });
-    this.#trouble = data ? '' : reasonOf(error);
-    this.#done = '';
+    // What was cleared is listed, and can be restored there.
+    this.notice.tell('', error, data !== undefined);
     if (data) {
       const words = data.topics.length === 1 ? (data.topics[0] ?? '') : `${count(data.topics.length)} topics`;
       this.#cleared = [{ words, undo: data.restore_key }, ...this.#cleared];
@@ -125,11 +124,8 @@ export class Retained {
     const { data, error } = await api.POST('/api/v1/retained/restore', {
       body: { restore_key: cleared.undo },
     });
-    this.#trouble = data ? '' : reasonOf(error);
-    if (data) {
-      const kept = data.kept > 0 ? `; ${data.kept} have a newer message, which stays` : '';
-      this.#done = `${data.restored} restored${kept}.`;
-    }
+    const kept = data && data.kept > 0 ? `; ${data.kept} have a newer message, which stays` : '';
+    this.notice.tell(`${data?.restored} restored${kept}.`, error, data !== undefined);
     this.#cleared = this.#cleared.filter((one) => one !== cleared);
     await this.look();
   }

@@ -33,7 +33,7 @@
           <label class="text-sm">
             Field
             <select
-              class="rounded border border-line bg-page px-2 py-0.5 font-mono text-xs"
+              class="field font-mono text-xs"
               value={topic.field}
               onchange={(event) => topic.draw(event.currentTarget.value)}
             >

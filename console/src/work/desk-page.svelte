@@ -9,8 +9,6 @@
   const { service } = shell();
   const may = $derived(service.me !== undefined && service.me.role !== 'watch');
   const chosen = $derived(desk.setups.find((one) => one.name === desk.name));
-  const field = 'rounded border border-line bg-page px-2 py-0.5';
-  const button = 'rounded border border-line px-2 py-0.5 hover:bg-panel disabled:opacity-50';
 
   $effect(() => {
     if (may) untrack(() => void desk.look());
@@ -22,8 +20,8 @@
     <div class="flex flex-wrap items-center gap-2 text-sm">
       <h1 class="font-semibold">Desk</h1>
       <p class="text-xs text-quiet">clients inside the service, each with the rights of an identity</p>
-      <button class={button} onclick={() => desk.add()}>Add client</button>
-      <button class={button} onclick={() => desk.openAll()}>Connect all</button>
+      <button class="plain-button" onclick={() => desk.add()}>Add client</button>
+      <button class="plain-button" onclick={() => desk.openAll()}>Connect all</button>
       <form
         class="ml-auto flex items-center gap-2"
         onsubmit={(event) => {
@@ -32,7 +30,7 @@
         }}
       >
         <select
-          class="{field} w-44"
+          class="w-44 field"
           aria-label="Setup"
           value={chosen?.name ?? ''}
           onchange={(event) => {
@@ -44,14 +42,14 @@
           {#each desk.setups as setup (setup.name)}<option value={setup.name}>{setup.name}</option>{/each}
         </select>
         <input
-          class="{field} w-40"
+          class="w-40 field"
           aria-label="Name of the setup"
           placeholder="name"
           required
           maxlength="100"
           bind:value={desk.name}
         />
-        <button class={button}>Save</button>
+        <button class="plain-button">Save</button>
         {#if chosen}
           {#key chosen.name}
             <ConfirmButton

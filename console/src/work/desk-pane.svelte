@@ -15,8 +15,6 @@
 
   const { desk, pane, number }: Props = $props();
   const setup = $derived(pane.setup);
-  const field = 'min-w-0 rounded border border-line bg-page px-2 py-0.5';
-  const button = 'rounded border border-line px-2 py-0.5 whitespace-nowrap hover:bg-page disabled:opacity-50';
 </script>
 
 <section
@@ -40,7 +38,7 @@
     }}
   >
     <input
-      class="{field} w-36"
+      class="w-36 field"
       aria-label="Identity"
       placeholder="identity"
       list="identities"
@@ -49,13 +47,13 @@
       bind:value={setup.identity}
     />
     <input
-      class="{field} w-36"
+      class="w-36 field"
       aria-label="Client identifier"
       placeholder="assigned if empty"
       disabled={pane.isOpen}
       bind:value={setup.client_id}
     />
-    <select class={field} aria-label="Version" disabled={pane.isOpen} bind:value={setup.version}>
+    <select class="field" aria-label="Version" disabled={pane.isOpen} bind:value={setup.version}>
       <option>5.0</option>
       <option>3.1.1</option>
     </select>
@@ -65,7 +63,7 @@
     </label>
     <label class="flex items-center gap-1" title="How long the session stays after the connection, seconds">
       Session Expiry <input
-        class="{field} w-16"
+        class="w-16 field"
         type="number"
         min="0"
         disabled={pane.isOpen}
@@ -73,26 +71,26 @@
       /> s
     </label>
     <input
-      class="{field} min-w-36 flex-1 font-mono text-xs"
+      class="field min-w-36 flex-1 font-mono text-xs"
       aria-label="Will Topic"
       placeholder="Will Topic"
       disabled={pane.isOpen}
       bind:value={setup.will_topic}
     />
     <input
-      class="{field} min-w-28 flex-1 font-mono text-xs"
+      class="field min-w-28 flex-1 font-mono text-xs"
       aria-label="Will Payload"
       placeholder="Will Payload"
       disabled={pane.isOpen}
       bind:value={setup.will_payload}
     />
     {#if pane.isOpen}
-      <button type="button" class={button} onclick={() => pane.close()}>Disconnect</button>
-      <button type="button" class={button} title="Without DISCONNECT" onclick={() => pane.close(true)}
+      <button type="button" class="plain-button" onclick={() => pane.close()}>Disconnect</button>
+      <button type="button" class="plain-button" title="Without DISCONNECT" onclick={() => pane.close(true)}
         >Drop connection</button
       >
     {:else}
-      <button class="rounded bg-moss px-3 py-0.5 font-medium text-panel" disabled={pane.busy}>Connect</button>
+      <button class="main-button" disabled={pane.busy}>Connect</button>
     {/if}
   </form>
   <div class="border-t border-line px-4 py-2">
@@ -104,15 +102,15 @@
       }}
     >
       <input
-        class="{field} flex-1 font-mono text-xs"
+        class="field flex-1 font-mono text-xs"
         aria-label="Topic filter"
         placeholder="topic filter"
         bind:value={pane.wanted.filter}
       />
-      <select class={field} aria-label="QoS of the subscription" bind:value={pane.wanted.qos}>
+      <select class="field" aria-label="QoS of the subscription" bind:value={pane.wanted.qos}>
         {#each [0, 1, 2] as qos (qos)}<option value={qos}>QoS {qos}</option>{/each}
       </select>
-      <button class={button} disabled={!pane.isOpen}>Subscribe</button>
+      <button class="plain-button" disabled={!pane.isOpen}>Subscribe</button>
     </form>
     {#if setup.version === '5.0'}
       <p class="mt-1 flex flex-wrap items-center gap-3 text-xs text-quiet">

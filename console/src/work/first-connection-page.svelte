@@ -16,7 +16,6 @@
   let language = $state('Python');
   let copied = $state(false);
   const program = $derived(connect.programs.find((one) => one.name === language) ?? connect.programs[0]);
-  const field = 'min-w-0 w-full rounded border border-line bg-page px-2 py-1';
 
   $effect(() => {
     untrack(() => void connect.look());
@@ -53,7 +52,7 @@
         <label>
           <span class="text-quiet">Identity</span>
           <input
-            class={field}
+            class="w-full field"
             list="identities"
             aria-label="Identity"
             bind:value={connect.identity}
@@ -71,7 +70,7 @@
         <label>
           <span class="text-quiet">Client identifier</span>
           <input
-            class={field}
+            class="w-full field"
             aria-label="Client identifier"
             placeholder={connect.usedId || 'same as the identity'}
             disabled={connect.isTied}
@@ -84,7 +83,7 @@
         <label>
           <span class="text-quiet">Listener</span>
           <select
-            class={field}
+            class="w-full field"
             aria-label="Listener"
             value={connect.place?.listener.name}
             onchange={(event) => (connect.listener = event.currentTarget.value)}
@@ -97,7 +96,7 @@
         <label>
           <span class="text-quiet">Publishes to</span>
           <input
-            class="{field} font-mono text-xs"
+            class="w-full field font-mono text-xs"
             aria-label="Topic"
             placeholder="nothing"
             bind:value={connect.topic}
@@ -107,13 +106,13 @@
         {#if connect.topic !== ''}
           <label>
             <span class="text-quiet">Payload</span>
-            <input class="{field} font-mono text-xs" aria-label="Payload" bind:value={connect.payload} />
+            <input class="w-full field font-mono text-xs" aria-label="Payload" bind:value={connect.payload} />
           </label>
         {/if}
         <label>
           <span class="text-quiet">Subscribes to</span>
           <input
-            class="{field} font-mono text-xs"
+            class="w-full field font-mono text-xs"
             aria-label="Topic filter"
             placeholder="nothing"
             bind:value={connect.filter}
@@ -177,17 +176,11 @@
     </Panel>
     <Panel title="Sample program" note={program ? `${program.file}: ${program.run}` : ''} fills>
       {#snippet tools()}
-        <select
-          class="rounded border border-line bg-page px-2 py-0.5 text-sm"
-          aria-label="Language"
-          bind:value={language}
-        >
+        <select class="field text-sm" aria-label="Language" bind:value={language}>
           {#each connect.programs as one (one.name)}<option>{one.name}</option>{/each}
         </select>
-        <button
-          class="rounded border border-line px-2 py-0.5 text-sm hover:bg-page disabled:opacity-50"
-          disabled={!program}
-          onclick={copy}>{copied ? 'Copied' : 'Copy'}</button
+        <button class="plain-button text-sm" disabled={!program} onclick={copy}
+          >{copied ? 'Copied' : 'Copy'}</button
         >
       {/snippet}
       {#if program}

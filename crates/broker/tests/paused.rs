@@ -14,13 +14,25 @@ use moorfall_wire::{
     Acknowledgement, ConnAck, Connect, Disconnect, Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish,
     QoS, ReasonCode, Subscribe, SubscribeProperties, Subscription, SubscriptionOptions, Will,
 };
+use tempfile::TempDir;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt, DuplexStream},
     time::{Instant, pause, sleep},
 };
 
+/// Bytes of a pipe that nobody fills.
+const PIPE: usize = 64 * 1024;
+
 const V5: ProtocolVersion = ProtocolVersion::V5;
 const V311: ProtocolVersion = ProtocolVersion::V311;
+
+/// A house whose time has just been stopped.
+async fn stopped(limits: Limits) -> (TempDir, House) {
+    let place = place();
+    let house = House::open(&place, limits).await;
+    pause();
+    (place, house)
+}
 
 /// A client that does only what it is told.
 struct Raw {
@@ -59,6 +71,18 @@ impl Raw {
         let answer = raw.hear().await;
         assert!(matches!(&answer, Some(Packet::ConnAck(answer)) if is_good(answer)), "{answer:?}");
         raw
+    }
+
+    /// One that reads all at once and may be silent.
+    async fn named(house: &House, client_id: &str) -> Self {
+        Self::open(house, PIPE, connect(V5, client_id, 0)).await
+    }
+
+    /// A ping is answered before anything else comes.
+    async fn is_next_answered(&mut self, what: &str) {
+        self.say(&Packet::PingReq).await;
+        let next = self.hear().await;
+        assert!(matches!(next, Some(Packet::PingResp)), "{what}: {next:?}");
     }
 
     async fn subscribe(&mut self, filter: &str, qos: QoS) {
@@ -100,15 +124,13 @@ fn assert_took(began: Instant, wanted: Duration) {
 
 #[tokio::test]
 async fn who_is_silent_for_one_and_a_half_keep_alives_is_ended_and_its_will_is_published() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
+    let (_place, house) = stopped(Limits::default()).await;
     for version in [V5, V311] {
-        let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+        let mut desk = Raw::named(&house, "desk").await;
         desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
         let will = Will::new(LEVEL.parse().unwrap(), "gone", QoS::AtMostOnce, false);
         let asked = Connect { will: Some(will), ..connect(version, "weir", 20) };
-        let mut weir = Raw::open(&house, 64 * 1024, asked).await;
+        let mut weir = Raw::open(&house, PIPE, asked).await;
         let began = Instant::now();
         let told = weir.hear().await;
         assert_took(began, Duration::from_secs(30));
@@ -130,16 +152,13 @@ async fn who_is_silent_for_one_and_a_half_keep_alives_is_ended_and_its_will_is_p
 
 #[tokio::test]
 async fn any_packet_in_time_keeps_a_connection() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 20)).await;
+    let (_place, house) = stopped(Limits::default()).await;
+    let mut weir = Raw::open(&house, PIPE, connect(V5, "weir", 20)).await;
     let began = Instant::now();
     for round in 0..20 {
         sleep(Duration::from_millis(29_900)).await;
         if round % 2 == 0 {
-            weir.say(&Packet::PingReq).await;
-            assert!(matches!(weir.hear().await, Some(Packet::PingResp)));
+            weir.is_next_answered("it stays").await;
         } else {
             weir.publish("1.83", None).await;
         }
@@ -152,10 +171,7 @@ async fn any_packet_in_time_keeps_a_connection() {
 
 #[tokio::test]
 async fn who_does_not_say_who_it_is_does_not_stay() {
-    let place = place();
-    let limits = Limits { connect_time: Duration::from_secs(7), ..Limits::default() };
-    let house = House::open(&place, limits).await;
-    pause();
+    let (_place, house) = stopped(Limits { connect_time: Duration::from_secs(7), ..Limits::default() }).await;
     // Nothing at all, and half a CONNECT.
     for beginning in [&b""[..], &[0x10, 0x20, 0, 4, b'M', b'Q']] {
         let mut stranger = Raw::over(&house, 1_024, V5);
@@ -179,18 +195,15 @@ async fn who_does_not_say_who_it_is_does_not_stay() {
 
 #[tokio::test]
 async fn what_expires_behind_a_slow_reader_is_not_sent_and_counted() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
+    let (_place, house) = stopped(Limits::default()).await;
     let mut desk = Raw::open(&house, 2_048, connect(V5, "desk", 0)).await;
     desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let mut weir = Raw::named(&house, "weir").await;
     // The pipe takes two kilobytes and the task of the desk a little more; the rest waits in the queue.
     for number in 0..200 {
         weir.publish(format!("{number:04}{}", "-".repeat(4_000)), Some(5)).await;
     }
-    weir.say(&Packet::PingReq).await;
-    assert!(matches!(weir.hear().await, Some(Packet::PingResp)), "a slow reader holds nobody up");
+    weir.is_next_answered("a slow reader holds nobody up").await;
     sleep(Duration::from_secs(6)).await;
     weir.publish("fresh", None).await;
     let mut heard = Vec::new();
@@ -211,19 +224,16 @@ async fn what_expires_behind_a_slow_reader_is_not_sent_and_counted() {
 
 #[tokio::test]
 async fn what_is_left_of_a_life_is_said() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
+    let (_place, house) = stopped(Limits::default()).await;
     let mut desk = Raw::open(&house, 2_048, connect(V5, "desk", 0)).await;
     desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let mut weir = Raw::named(&house, "weir").await;
     // So many that the last one waits in the queue.
     for _ in 0..200 {
         weir.publish("-".repeat(4_000), None).await;
     }
     weir.publish("1.84", Some(60)).await;
-    weir.say(&Packet::PingReq).await;
-    assert!(matches!(weir.hear().await, Some(Packet::PingResp)));
+    weir.is_next_answered("it is read").await;
     sleep(Duration::from_millis(20_500)).await;
     for _ in 0..200 {
         desk.message().await;
@@ -236,16 +246,14 @@ async fn what_is_left_of_a_life_is_said() {
 
 #[tokio::test]
 async fn who_takes_over_waits_for_the_will_of_the_one_before() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
-    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    let (_place, house) = stopped(Limits::default()).await;
+    let mut desk = Raw::named(&house, "desk").await;
     desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
     let will = Will::new(LEVEL.parse().unwrap(), "gone", QoS::AtMostOnce, false);
     let mut weirs = Vec::new();
     for round in 0..5 {
         let asked = Connect { will: Some(will.clone()), ..connect(V5, "weir", 0) };
-        let mut weir = Raw::open(&house, 64 * 1024, asked).await;
+        let mut weir = Raw::open(&house, PIPE, asked).await;
         weir.publish(format!("{round}"), None).await;
         if round > 0 {
             assert_eq!(desk.message().await, "gone");
@@ -264,17 +272,14 @@ async fn who_takes_over_waits_for_the_will_of_the_one_before() {
 
 #[tokio::test]
 async fn an_acknowledgement_that_nobody_waits_for_changes_nothing() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let (_place, house) = stopped(Limits::default()).await;
+    let mut weir = Raw::named(&house, "weir").await;
     weir.say(&Packet::PubAck(Acknowledgement::success(PacketId::MIN))).await;
     weir.say(&Packet::PubRec(Acknowledgement::success(PacketId::MIN))).await;
     let answer = weir.hear().await;
     let unknown = |answer: &Acknowledgement| answer.reason == ReasonCode::PacketIdentifierNotFound;
     assert!(matches!(&answer, Some(Packet::PubRel(answer)) if unknown(answer)), "{answer:?}");
-    weir.say(&Packet::PingReq).await;
-    assert!(matches!(weir.hear().await, Some(Packet::PingResp)));
+    weir.is_next_answered("it is read").await;
     house.leave().await;
 }
 
@@ -290,14 +295,12 @@ async fn numbered(raw: &mut Raw) -> (PacketId, String) {
 
 #[tokio::test]
 async fn no_more_is_in_flight_than_the_client_takes_and_nothing_is_sent_twice() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
+    let (_place, house) = stopped(Limits::default()).await;
     let mut asked = connect(V5, "desk", 0);
     asked.properties.receive_maximum = NonZeroU16::new(2);
-    let mut desk = Raw::open(&house, 64 * 1024, asked).await;
+    let mut desk = Raw::open(&house, PIPE, asked).await;
     desk.subscribe("harrowmere/#", QoS::AtLeastOnce).await;
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let mut weir = Raw::named(&house, "weir").await;
     for number in 1..=5u16 {
         let message = Publish::new(LEVEL.parse().unwrap(), number.to_string(), QoS::AtLeastOnce);
         weir.say(&Packet::Publish(Publish { packet_id: PacketId::new(number), ..message })).await;
@@ -308,26 +311,22 @@ async fn no_more_is_in_flight_than_the_client_takes_and_nothing_is_sent_twice() 
     assert_eq!((first.1.as_str(), second.1.as_str()), ("1", "2"));
     // A message that is not acknowledged is sent again on another connection only (§4.4), however long it takes.
     sleep(Duration::from_secs(600)).await;
-    desk.say(&Packet::PingReq).await;
-    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "nothing came in ten minutes");
+    desk.is_next_answered("nothing came in ten minutes").await;
     // Each acknowledgement makes room for one, whichever it is of.
     desk.say(&Packet::PubAck(Acknowledgement::success(second.0))).await;
     assert_eq!(numbered(&mut desk).await.1, "3");
     desk.say(&Packet::PubAck(Acknowledgement::success(first.0))).await;
     assert_eq!(numbered(&mut desk).await.1, "4");
-    desk.say(&Packet::PingReq).await;
-    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "two are in flight again");
+    desk.is_next_answered("two are in flight again").await;
     house.leave().await;
 }
 
 #[tokio::test]
 async fn a_message_at_qos_2_waits_at_each_step_for_its_client() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
-    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    let (_place, house) = stopped(Limits::default()).await;
+    let mut desk = Raw::named(&house, "desk").await;
     desk.subscribe("harrowmere/#", QoS::ExactlyOnce).await;
-    let mut weir = Raw::open(&house, 64 * 1024, connect(V5, "weir", 0)).await;
+    let mut weir = Raw::named(&house, "weir").await;
     let message = Publish::new(LEVEL.parse().unwrap(), "1.83", QoS::ExactlyOnce);
     let message = Publish { packet_id: PacketId::new(7), ..message };
     weir.say(&Packet::Publish(message.clone())).await;
@@ -347,17 +346,14 @@ async fn a_message_at_qos_2_waits_at_each_step_for_its_client() {
     assert!(matches!(desk.hear().await, Some(Packet::PubRel(ack)) if ack.packet_id == id));
     sleep(Duration::from_secs(60)).await;
     desk.say(&Packet::PubComp(Acknowledgement::success(id))).await;
-    desk.say(&Packet::PingReq).await;
-    assert!(matches!(desk.hear().await, Some(Packet::PingResp)), "one message, once");
+    desk.is_next_answered("one message, once").await;
     house.leave().await;
 }
 
 #[tokio::test]
 async fn who_goes_without_a_word_has_its_will_published_and_who_says_goodbye_has_not() {
-    let place = place();
-    let house = House::open(&place, Limits::default()).await;
-    pause();
-    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    let (_place, house) = stopped(Limits::default()).await;
+    let mut desk = Raw::named(&house, "desk").await;
     desk.subscribe("harrowmere/#", QoS::AtMostOnce).await;
     let with_will = |payload: &'static str| {
         let will = Will::new(LEVEL.parse().unwrap(), payload, QoS::AtMostOnce, false);
@@ -370,14 +366,14 @@ async fn who_goes_without_a_word_has_its_will_published_and_who_says_goodbye_has
         ("with will", Some(ReasonCode::DisconnectWithWill), true),
         ("in error", Some(ReasonCode::Unspecified), true),
     ] {
-        let mut weir = Raw::open(&house, 64 * 1024, with_will(payload)).await;
+        let mut weir = Raw::open(&house, PIPE, with_will(payload)).await;
         match farewell {
             Some(reason) => weir.say(&goodbye(reason)).await,
             None => drop(weir),
         }
         // What is published after it comes after it.
         sleep(Duration::from_secs(1)).await;
-        let mut other = Raw::open(&house, 64 * 1024, connect(V5, "other", 0)).await;
+        let mut other = Raw::named(&house, "other").await;
         other.publish("after", None).await;
         if is_published {
             assert_eq!(desk.message().await, payload);
@@ -391,11 +387,8 @@ async fn who_goes_without_a_word_has_its_will_published_and_who_says_goodbye_has
 
 #[tokio::test]
 async fn who_is_refused_all_the_time_is_read_less_often_and_told_each_time() {
-    let place = place();
-    let limits = Limits { refusals_per_second: 10, topic_levels: 4, ..Limits::default() };
-    let house = House::open(&place, limits).await;
-    pause();
-    let mut noisy = Raw::open(&house, 64 * 1024, connect(V5, "noisy", 0)).await;
+    let (_place, house) = stopped(Limits { refusals_per_second: 10, topic_levels: 4, ..Limits::default() }).await;
+    let mut noisy = Raw::named(&house, "noisy").await;
     let began = Instant::now();
     // Each is refused: it has more levels than may be.
     for number in 1..=40u16 {
@@ -413,10 +406,9 @@ async fn who_is_refused_all_the_time_is_read_less_often_and_told_each_time() {
     let took = began.elapsed();
     assert!(took > Duration::from_secs(1), "ten a second, forty of them took {took:?}");
     // Nobody else waits for it.
-    let mut desk = Raw::open(&house, 64 * 1024, connect(V5, "desk", 0)).await;
+    let mut desk = Raw::named(&house, "desk").await;
     let began = Instant::now();
-    desk.say(&Packet::PingReq).await;
-    assert!(matches!(desk.hear().await, Some(Packet::PingResp)));
+    desk.is_next_answered("it is read").await;
     assert_took(began, Duration::ZERO);
     assert_eq!(house.broker.live.counters.read().refused, 40);
     house.leave().await;

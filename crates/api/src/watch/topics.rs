@@ -4,7 +4,7 @@ use std::sync::{Arc, atomic::Ordering};
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date};
 use moorfall_contract::topics::{TopicList, TopicView};
-use moorfall_live::topics::hierarchy::{First, View};
+use moorfall_live::topics::{hierarchy::First, node::View};
 use moorfall_wire::TopicName;
 use serde::Deserialize;
 use utoipa::IntoParams;

@@ -3,4 +3,5 @@
 pub mod gathered;
 pub mod hierarchy;
 pub mod last_value;
+pub mod node;
 pub mod search;

@@ -2,7 +2,7 @@
 
 use moorfall_wire::TopicFilter;
 
-use crate::topics::hierarchy::Walker;
+use crate::topics::node::Walker;
 
 /// What was found.
 #[derive(Debug, Default)]

@@ -21,14 +21,8 @@ impl<'a> Person<'a> {
     }
 
     /// One of this role.
-    async fn of(service: &'a Service<'a>, place: &Place, name: &str, role: &str) -> Self {
-        let password = format!("a-long-night-for-{name}");
-        let file = place.write(name, &password);
-        service.run(&["people", "set", name, "--role", role, "--password-file", file.to_str().unwrap()]).ok();
-        let url = format!("{}/api/v1/console-token", service.http);
-        let body = json!({ "name": name, "password": password });
-        let answer: Value = Client::new().post(url).json(&body).send().await.unwrap().json().await.unwrap();
-        Self { service, token: answer["token"].as_str().unwrap().to_owned() }
+    async fn of(service: &'a Service<'a>, name: &str, role: &str) -> Self {
+        Self { service, token: service.person(name, role).await }
     }
 
     async fn call(&self, method: Method, path: &str, body: Value) -> (StatusCode, Value) {
@@ -150,9 +144,9 @@ async fn the_desk_is_for_those_who_may_operate_and_each_holds_their_own() {
     let place = Place::new();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);
-    let watcher = Person::of(&service, &place, "wren", "watch").await;
-    let operator = Person::of(&service, &place, "teal", "operate").await;
-    let other = Person::of(&service, &place, "snipe", "operate").await;
+    let watcher = Person::of(&service, "wren", "watch").await;
+    let operator = Person::of(&service, "teal", "operate").await;
+    let other = Person::of(&service, "snipe", "operate").await;
     let order = json!({ "identity": "auditor" });
     assert_eq!(watcher.call(Method::POST, "clients", order.clone()).await.0, StatusCode::FORBIDDEN);
     let all = operator.call(Method::POST, "clients", json!({ "identity": "administrator" })).await;

@@ -15,7 +15,7 @@ use nix::{
     sys::signal::{Signal, kill},
     unistd::Pid,
 };
-use serde_json::Value;
+use serde_json::{Value, json};
 use tempfile::TempDir;
 
 use crate::cluster;
@@ -253,6 +253,17 @@ impl<'a> Service<'a> {
             command.args(["--attribute", attribute]);
         }
         Ran::from(command.env("MOORFALL_PASSWORD", password).output().unwrap()).ok();
+    }
+
+    /// Makes a person of this role; gives a token of theirs for the API.
+    pub(crate) async fn person(&self, name: &str, role: &str) -> String {
+        let password = format!("a-long-night-for-{name}");
+        let file = self.place.write(name, &password);
+        self.run(&["people", "set", name, "--role", role, "--password-file", file.to_str().unwrap()]).ok();
+        let sign_in = json!({ "name": name, "password": password });
+        let call = reqwest::Client::new().post(format!("{}/api/v1/console-token", self.http)).json(&sign_in);
+        let answer: Value = call.send().await.unwrap().json().await.unwrap();
+        answer["token"].as_str().unwrap_or_else(|| panic!("{answer}")).to_owned()
     }
 
     /// Starts a command that goes on, and waits until it says on standard error what is expected.

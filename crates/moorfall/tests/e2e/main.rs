@@ -22,6 +22,7 @@ mod log;
 mod messaging;
 mod outputs;
 mod peer;
+mod quotas;
 mod recordings;
 mod retained;
 mod roles;

@@ -48,17 +48,6 @@ fn needs(method: &Method, path: &str) -> usize {
     }
 }
 
-/// The token of a person who has this role.
-async fn token(place: &Place, service: &Service<'_>, role: &str) -> String {
-    let file = place.write("password", "a-long-night-at-the-weir");
-    let name = format!("{role}-person");
-    service.run(&["people", "set", &name, "--role", role, "--password-file", file.to_str().unwrap()]).ok();
-    let body = json!({ "name": name, "password": "a-long-night-at-the-weir" });
-    let url = format!("{}/api/v1/console-token", service.http);
-    let answer: Value = Client::new().post(url).json(&body).send().await.unwrap().json().await.unwrap();
-    answer["token"].as_str().unwrap_or_else(|| panic!("{answer}")).to_owned()
-}
-
 async fn call(service: &Service<'_>, method: &Method, path: &str, token: Option<&str>) -> StatusCode {
     let path = path.replace("{number}", "1").replace(['{', '}'], "");
     let mut request = Client::new().request(method.clone(), format!("{}/api/v1{path}", service.http));
@@ -79,7 +68,7 @@ async fn every_call_needs_its_role_and_no_more() {
     let roles = ["watch", "operate", "design", "own"];
     let mut tokens = Vec::new();
     for role in roles {
-        tokens.push(token(&place, &service, role).await);
+        tokens.push(service.person(&format!("{role}-person"), role).await);
     }
     let all = calls();
     assert!(all.len() > 45, "{} calls", all.len());

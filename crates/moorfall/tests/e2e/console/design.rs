@@ -73,6 +73,15 @@ async fn the_design_is_looked_at_changed_and_taken_back() {
     assert_eq!(service.status()["revision"], 3);
     page.wait_for("[data-revisions]", |text| text.contains("Revert to revision 1")).await;
 
+    // Somebody else is faster: it is said, and still stands there when the list of revisions has come.
+    draft("cadence = \"2m\"", "cadence = \"3m\"").await;
+    page.wait_for("[data-changes='1']", |text| text.contains("cadence: 2 min → 3 min")).await;
+    service.run(&["blueprint", "revert", "2"]).ok();
+    page.click("form button").await;
+    page.wait_for("[data-revisions]", |text| text.contains("Revert to revision 2")).await;
+    page.wait_for("[role=alert]", |text| text.contains("Revision 4 is in force")).await;
+    assert_eq!(service.status()["revision"], 4);
+
     // An unplanned topic is taken into a draft.
     let notes = format!(
         "{}\n[[rules]]\nname = \"notes\"\nwho = {{ identity = \"kettle-weir\" }}\nmay = [\"publish\"]\ntopics = \

@@ -45,7 +45,7 @@ async fn a_page_asks_once_in_a_while_and_not_after_it_was_left() {
         (topic.as_str(), "/api/v1/topics/topic", 2),
         ("access", "/api/v1/access/matrix", 1),
         ("journey?recorded", "/api/v1/recordings", 2),
-        ("connect?identity=auditor", "/api/v1/sessions", 3),
+        ("first-connection?identity=auditor", "/api/v1/sessions", 3),
     ] {
         page.driver.execute("performance.clearResourceTimings()", vec![]).await.unwrap();
         let script = format!("location.hash = '/{address}'");
