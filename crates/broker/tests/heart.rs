@@ -236,3 +236,19 @@ fn the_turn_of_a_member_that_goes_away_is_another_s() {
     part(&sessions, &members[1], 60, None);
     assert_eq!(counts(), [0, 10], "nobody else is there: it waits");
 }
+
+/// What the tests rely on: where locks are taken one under another, in builds like this one their order is watched,
+/// so that no two tasks can ever wait for each other.
+#[cfg(debug_assertions)]
+#[test]
+#[should_panic(expected = "cycle")]
+fn locks_that_are_taken_against_their_order_are_told() {
+    let sessions = sessions();
+    let weir = admit(&sessions, "weir-1", "weir", 60);
+    {
+        let _journal = sessions.journal.open();
+        let _place = weir.place.lock();
+    }
+    let _place = weir.place.lock();
+    let _journal = sessions.journal.open();
+}

@@ -11,7 +11,7 @@ use std::{
 use arc_swap::ArcSwap;
 use foldhash::fast::RandomState;
 use moorfall_wire::{QoS, TopicFilter, TopicName};
-use parking_lot::Mutex;
+use tracing_mutex::parkinglot::Mutex;
 
 pub use crate::retained::RetainedFull;
 use crate::{

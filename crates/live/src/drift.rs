@@ -18,7 +18,7 @@ use moorfall_core::{
     plan::{Breach, Fault},
     session::{Cause, Drift, Refusal},
 };
-use parking_lot::Mutex;
+use tracing_mutex::parkinglot::Mutex;
 
 /// Parts of a list, each with a lock of its own.
 const SHARDS: usize = 16;

@@ -24,8 +24,8 @@ use moorfall_core::{
     session::{Refusal, Withheld},
 };
 use moorfall_wire::{QoS, ReasonCode, TopicFilter, TopicName};
-use parking_lot::Mutex;
 use smallvec::SmallVec;
+use tracing_mutex::parkinglot::Mutex;
 
 /// Recordings that are held, running and ended.
 const RECORDINGS: usize = 8;

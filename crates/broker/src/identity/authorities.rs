@@ -6,11 +6,11 @@ use std::sync::{
 };
 
 use moorfall_store::{Author, AuthorityRecord, Deed, Store, StoreError};
-use parking_lot::RwLock;
 use rustls::{
     RootCertStore,
     pki_types::{CertificateDer, pem::PemObject},
 };
+use tracing_mutex::parkinglot::RwLock;
 
 /// The most authorities that are kept: each is offered to every client that connects.
 const MOST: usize = 64;

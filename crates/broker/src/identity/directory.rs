@@ -9,9 +9,9 @@ use foldhash::fast::RandomState;
 use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView, ImportEffect};
 use moorfall_core::{BUILT_IN, Identity, Limits, certificate::ClientCertificate, names, session::NoEntry};
 use moorfall_store::{Author, Deed, IdentityRecord, IdentityRow, Store, StoreError};
-use parking_lot::RwLock;
 use serde_json::json;
 use tokio::sync::Mutex;
+use tracing_mutex::parkinglot::RwLock;
 
 use crate::{
     clock::Clock,

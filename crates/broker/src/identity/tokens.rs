@@ -6,9 +6,9 @@ use std::{collections::HashMap, sync::Arc};
 use foldhash::fast::RandomState;
 use hmac::{Hmac, KeyInit, Mac};
 use moorfall_store::{Author, Deed, NewToken, Store, StoreError, TokenRecord};
-use parking_lot::RwLock;
 use sha2::{Digest, Sha256};
 use time::{Duration, OffsetDateTime};
+use tracing_mutex::parkinglot::RwLock;
 
 use crate::random::random_text;
 

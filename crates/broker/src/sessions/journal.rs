@@ -20,10 +20,10 @@ use std::{
 use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
 use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
-use parking_lot::{Mutex, MutexGuard};
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
+use tracing_mutex::parkinglot::{Mutex, MutexGuard};
 
 use crate::sessions::record::SessionRecord;
 
@@ -103,7 +103,8 @@ impl Journal {
     }
 }
 
-/// The open batch. Whoever holds it may take the locks of a session, never the other way round.
+/// The open batch. Whoever holds it may take the locks of a session, never the other way round: debug builds watch the
+/// order of these locks and panic where it is broken.
 pub struct OpenBatch<'a> {
     open: MutexGuard<'a, Open>,
     journal: &'a Journal,

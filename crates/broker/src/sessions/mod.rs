@@ -19,7 +19,7 @@ use std::sync::{
 
 use moorfall_core::{Holding, Limits, SessionKey, router::Router};
 use moorfall_live::Live;
-use parking_lot::Mutex;
+use tracing_mutex::parkinglot::Mutex;
 
 use crate::{
     clock::Clock,

@@ -19,10 +19,10 @@ use moorfall_core::{
 };
 use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
 use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
-use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
+use tracing_mutex::parkinglot::Mutex;
 
 /// Why the service ends a connection.
 #[derive(Debug)]

@@ -13,8 +13,8 @@ use std::{
 
 use foldhash::fast::RandomState;
 use moorfall_core::{Holding, Limits, Quota, SessionKey, Time};
-use parking_lot::Mutex;
 use tokio::sync::Notify;
+use tracing_mutex::parkinglot::Mutex;
 
 use crate::sessions::record::{Link, Parked, Place, SessionRecord};
 

@@ -11,7 +11,7 @@ use std::{
 use bytes::Bytes;
 use moorfall_core::{Message, Time};
 use moorfall_wire::QoS;
-use parking_lot::Mutex;
+use tracing_mutex::parkinglot::Mutex;
 
 /// Topics that are looked at at a time.
 pub const WATCHED: usize = 64;

@@ -6,7 +6,7 @@ use std::sync::{
 };
 
 use moorfall_core::{Message, Time};
-use parking_lot::{Mutex, RwLock};
+use tracing_mutex::parkinglot::{Mutex, RwLock};
 
 use crate::topics::{
     gathered::{Gathered, Watches},

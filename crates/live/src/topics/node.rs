@@ -10,7 +10,7 @@ use std::{
 };
 
 use moorfall_core::Time;
-use parking_lot::{Mutex, RwLock};
+use tracing_mutex::parkinglot::{Mutex, RwLock};
 
 use crate::topics::{gathered::Watch, last_value::LastValue};
 
