@@ -27,7 +27,7 @@
     <option value="subscribe">subscribe to</option>
   </select>
   <input
-    class="field min-w-60 flex-1 font-mono"
+    class="field min-w-60 flex-1 font-mono text-sm"
     aria-label="Topic"
     placeholder="topic or filter"
     required

@@ -37,7 +37,7 @@
   <label for="identity-attributes">Attributes</label>
   <textarea
     id="identity-attributes"
-    class="w-full field font-mono text-sm text-xs leading-5"
+    class="w-full field font-mono text-xs leading-5"
     rows="4"
     placeholder="kind=station&#10;reach=gorge"
     spellcheck="false"
@@ -56,7 +56,7 @@
   <label for="identity-certificates">Certificates</label>
   <textarea
     id="identity-certificates"
-    class="w-full field font-mono text-sm text-xs leading-5"
+    class="w-full field font-mono text-xs leading-5"
     rows="3"
     placeholder="dns:kettle-weir.harrowmere.example&#10;sha256:…"
     title="Certificate matches, one per line: subject:…, dns:…, email:…, uri:…, ip:… or sha256:…"

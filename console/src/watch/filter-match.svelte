@@ -17,7 +17,7 @@
       type="text"
       spellcheck="false"
       placeholder="harrowmere/+/+/stage/level"
-      class="w-full rounded border border-line bg-page px-3 py-1.5 font-mono"
+      class="w-full field font-mono text-sm"
       bind:value={topics.filter}
       oninput={() => topics.find()}
       aria-invalid={topics.wrong !== ''}

@@ -33,14 +33,14 @@
     <input class="w-32 field" aria-label="Identity" placeholder="identity" required bind:value={identity} />
     <span>publishes</span>
     <input
-      class="field min-w-40 flex-1 font-mono"
+      class="field min-w-40 flex-1 font-mono text-sm"
       aria-label="Payload"
       placeholder="payload"
       bind:value={payload}
     />
     <span>to</span>
     <input
-      class="field min-w-80 flex-2 font-mono"
+      class="field min-w-80 flex-2 font-mono text-sm"
       aria-label="Topic"
       placeholder="topic"
       required

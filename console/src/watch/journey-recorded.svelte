@@ -48,7 +48,7 @@
         }}
       >
         <input
-          class="w-40 field min-w-24 flex-1 font-mono"
+          class="w-40 field min-w-24 flex-1 font-mono text-sm"
           aria-label="Topic filter"
           placeholder="topic filter"
           required

@@ -74,7 +74,7 @@
           bind:value={setup.correlation}
         />
         <textarea
-          class="col-span-2 h-10 field font-mono"
+          class="col-span-2 h-10 field font-mono text-sm"
           aria-label="User Properties"
           placeholder="User Properties: name=value, one per line"
           bind:value={setup.user}></textarea>
