@@ -4,6 +4,7 @@
 //! MQTT connections.
 
 mod fleet;
+pub mod past;
 mod river;
 
 use std::collections::BTreeMap;

@@ -436,6 +436,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get measures over time
+         * @description As means of steps, with the least and the greatest values; of counters as rates per second. Spans of ten seconds, a
+         *     minute or a quarter of an hour are read, whichever are kept for so long.
+         */
+        get: operations["get_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/identities": {
         parameters: {
             query?: never;
@@ -650,6 +671,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read all measures
+         * @description As they were read within the last second, and the moving averages of the main rates.
+         */
+        get: operations["read_measures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings": {
         parameters: {
             query?: never;
@@ -858,23 +899,6 @@ export interface paths {
          * @description Its listeners, its traffic, its warnings.
          */
         get: operations["status"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/throughput": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Get throughput over time */
-        get: operations["throughput"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1451,6 +1475,84 @@ export interface components {
             /** @description Why not; empty if it does. */
             trouble: string;
         };
+        /** @description Measures over a range of time. */
+        History: {
+            /**
+             * Format: date-time
+             * @description The beginning of the range.
+             */
+            from: string;
+            /**
+             * @description What is to be known of times in the range: why points are missing, or that they were made up. Where points are
+             *     missing elsewhere, it is not known why.
+             */
+            remarks: components["schemas"]["HistoryRemark"][];
+            /**
+             * Format: int32
+             * @description The spans that points are made of, seconds: 10, 60 or 900.
+             */
+            resolution_seconds: number;
+            /** @description Each series that was asked for, in that order. */
+            series: components["schemas"]["SeriesHistory"][];
+            /**
+             * Format: int32
+             * @description From one point to the next, seconds.
+             */
+            step_seconds: number;
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            to: string;
+        };
+        /** @description A series in the step that ended at `at`. */
+        HistoryPoint: {
+            /**
+             * Format: date-time
+             * @description The end of the step.
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description The last one.
+             */
+            last: number;
+            /**
+             * Format: double
+             * @description The greatest.
+             */
+            maximum: number;
+            /**
+             * Format: double
+             * @description The mean.
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description The least value in it.
+             */
+            minimum: number;
+            /**
+             * Format: double
+             * @description How much was counted, of a counter.
+             */
+            sum?: number | null;
+        };
+        /** @description What is to be known of a time. */
+        HistoryRemark: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            from: string;
+            /** @description What. */
+            kind: components["schemas"]["RemarkKind"];
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            to: string;
+        };
         /** @description An identity as it is to be. */
         IdentityDraft: {
             /** @description What the access rules know of it: text, number or truth by name. */
@@ -1903,14 +2005,27 @@ export interface components {
             /** @description What they may do. */
             role: components["schemas"]["Role"];
         };
+        /**
+         * @description How a measure behaves.
+         * @enum {string}
+         */
+        MeasureKind: "counter" | "gauge" | "timing";
         /** @description A measure, as the catalogue has it. */
         MeasureView: {
+            /** @description What it is told apart by, such as `qos`; empty if by nothing. */
+            by: string;
             /** @description What it says, in a sentence. */
             explanation: string;
-            /** @description Its name: that of a field of the totals and rates. */
+            /** @description Whether history keeps it. */
+            history: boolean;
+            /** @description How it behaves. */
+            kind: components["schemas"]["MeasureKind"];
+            /** @description The labels of its parts. */
+            labels: string[];
+            /** @description Its name. A part of it goes by the name, a slash and a label, such as `messages_in/1`. */
             name: string;
-            /** @description What it counts. */
-            unit: components["schemas"]["Unit"];
+            /** @description What it counts, or is told in, such as `messages` or `seconds`. */
+            unit: string;
         };
         /** @description A user property. */
         NameAndValue: {
@@ -2077,9 +2192,21 @@ export interface components {
             refused: number;
             /**
              * Format: double
-             * @description Messages that were routed to a session and not sent: queue full, too large, expired, denied.
+             * @description Messages that were routed to a session and not sent.
              */
             withheld: number;
+        };
+        /** @description Everything that is measured, read at one moment. */
+        Readings: {
+            /** @description The main rates per second over 1, 5 and 15 minutes. */
+            averages: components["schemas"]["WindowAverage"][];
+            /**
+             * @description By the names of measures, and of their parts such as `messages_in/1`. What is not known is left out: a time of which
+             *     there was none lately, say.
+             */
+            values: {
+                [key: string]: number;
+            };
         };
         /** @description One session that a message leads to. */
         RecipientView: {
@@ -2267,6 +2394,11 @@ export interface components {
             /** @description The topic or filter of the last one, or its beginning. */
             topic: string;
         };
+        /**
+         * @description What is to be known of a time.
+         * @enum {string}
+         */
+        RemarkKind: "stopped" | "killed" | "database-away" | "made-up";
         /** @description What was brought back. */
         RestoredView: {
             /**
@@ -2428,6 +2560,17 @@ export interface components {
             rule: string;
             /** @description What it does. */
             verdict: components["schemas"]["Verdict"];
+        };
+        /** @description One series over the range. */
+        SeriesHistory: {
+            /** @description How the measure behaves. Of counters the values are rates per second. */
+            kind: components["schemas"]["MeasureKind"];
+            /** @description Its name: that of a measure, or a part such as `messages_in/1`. */
+            name: string;
+            /** @description Oldest first. Where nothing was measured there is no point. */
+            points: components["schemas"]["HistoryPoint"][];
+            /** @description What the measure counts, or is told in. */
+            unit: string;
         };
         /** @description Sessions, or those that were asked for. */
         SessionList: {
@@ -2653,29 +2796,6 @@ export interface components {
             /** @description The shared subscription by which it takes turns with others; empty if it is not by one. */
             shared: string;
         };
-        /** @description Throughput over time. */
-        Throughput: {
-            /** @description Oldest first. Where the service was not running there is no point. */
-            points: components["schemas"]["ThroughputPoint"][];
-            /**
-             * Format: int32
-             * @description The span of one point, seconds: 1 or 60.
-             */
-            resolution_seconds: number;
-        };
-        /** @description What the broker carried in the span that ended at `at`. */
-        ThroughputPoint: components["schemas"]["Rates"] & {
-            /**
-             * Format: date-time
-             * @description The end of the span.
-             */
-            at: string;
-            /**
-             * Format: int64
-             * @description Connected sessions at its end.
-             */
-            sessions: number;
-        };
         /** @description A sign-in by a program. */
         Token: {
             /**
@@ -2890,20 +3010,28 @@ export interface components {
             refused: number;
             /**
              * Format: int64
-             * @description Messages that were routed to a session and not sent: queue full, too large, expired, denied.
+             * @description Messages that were routed to a session and not sent.
              */
             withheld: number;
         };
-        /**
-         * @description What a measure counts.
-         * @enum {string}
-         */
-        Unit: "messages" | "bytes" | "attempts";
         /**
          * @description Whether a rule allows or denies.
          * @enum {string}
          */
         Verdict: "allow" | "deny";
+        /** @description Rates over a window of time. */
+        WindowAverage: components["schemas"]["Rates"] & {
+            /**
+             * Format: int32
+             * @description How much of it the rates were taken over: less while the service has not been running for so long.
+             */
+            covered_seconds: number;
+            /**
+             * Format: int32
+             * @description The window, seconds.
+             */
+            window_seconds: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -5536,6 +5664,101 @@ export interface operations {
             };
         };
     };
+    get_history: {
+        parameters: {
+            query: {
+                /** @description The beginning of the range; left out, an hour before its end. */
+                from?: string;
+                /** @description At most so many points of each series. */
+                points?: number;
+                /**
+                 * @description Measures, or parts such as `messages_in/1`, with commas between them.
+                 * @example messages_in,messages_out
+                 */
+                series: string;
+                /** @description Its end; left out, now. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_identities: {
         parameters: {
             query?: {
@@ -6990,6 +7213,89 @@ export interface operations {
             };
         };
     };
+    read_measures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readings"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_recordings: {
         parameters: {
             query?: never;
@@ -8172,92 +8478,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
-                };
-            };
-            /** @description Unreadable request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Role not sufficient, or the request came from another page */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unknown host name */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Invalid input */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Database unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    throughput: {
-        parameters: {
-            query?: {
-                /** @description Minutes back from now. Up to 60 the points are one second apart, beyond that one minute. */
-                minutes?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Throughput"];
                 };
             };
             /** @description Unreadable request */

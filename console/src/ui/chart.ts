@@ -44,39 +44,81 @@ export function valueOptions(place: HTMLElement, label: string): uPlot.Options {
   };
 }
 
-/** Messages in and out a second, and their moving averages, over the last minutes. */
-export function throughputOptions(place: HTMLElement, minutes: number): uPlot.Options {
+/** A line of a chart over time: its name, and the name of its colour. */
+export interface ChartLine {
+  label: string;
+  colour: string;
+}
+
+/** A time that is marked, seconds since 1970. */
+export interface Mark {
+  from: number;
+  to: number;
+}
+
+/**
+ * Lines over the last minutes: of each first its peaks, pale, then its means, and then, if it is compared, those of an
+ * earlier time, dashed. `marks` gives the times that are shaded.
+ */
+export function rangeOptions(
+  place: HTMLElement,
+  lines: readonly ChartLine[],
+  minutes: number,
+  compared: boolean,
+  marks: () => readonly Mark[],
+): uPlot.Options {
   const { colour, axis, options } = frame(place);
-  const pale = (name: string) => `color-mix(in srgb, ${colour(name)} 35%, transparent)`;
+  const digits = (value: number) =>
+    value.toLocaleString('en-GB', { maximumFractionDigits: value < 10 ? 2 : 1 });
   const line = (label: string, name: string): uPlot.Series => ({
     label,
     stroke: colour(name),
     width: 2,
     points: { show: false },
-    value: (_, value) => (value === null ? '' : value.toFixed(1)),
+    value: (_, value) => (value == null ? '' : digits(value)),
   });
-  const single = (label: string, name: string): uPlot.Series => ({
-    ...line(label, name),
-    stroke: pale(name),
+  const peak = ({ label, colour: name }: ChartLine): uPlot.Series => ({
+    ...line(`${label}, peak`, name),
+    stroke: `color-mix(in srgb, ${colour(name)} 35%, transparent)`,
     width: 1,
   });
+  const then = ({ label, colour: name }: ChartLine): uPlot.Series => ({
+    ...line(`${label}, before`, name),
+    dash: [6, 4],
+    width: 1.5,
+  });
+  const shade = (plot: uPlot) => {
+    plot.ctx.save();
+    plot.ctx.fillStyle = `color-mix(in srgb, ${colour('--quiet')} 18%, transparent)`;
+    for (const { from, to } of marks()) {
+      const left = Math.max(plot.valToPos(from, 'x', true), plot.bbox.left);
+      const right = Math.min(plot.valToPos(to, 'x', true), plot.bbox.left + plot.bbox.width);
+      if (right > left) plot.ctx.fillRect(left, plot.bbox.top, Math.max(right - left, 1), plot.bbox.height);
+    }
+    plot.ctx.restore();
+  };
   return {
     ...options,
+    hooks: { ...options.hooks, drawClear: [shade] },
     scales: {
       // The axis ends now, whether or not something was measured.
       x: { range: () => [Date.now() / 1000 - minutes * 60, Date.now() / 1000] },
       y: { range: (_, __, most) => [0, Math.max(1, (most ?? 0) * 1.1)] },
     },
     axes: [
-      { ...axis, size: 30, values: (_, ticks) => ticks.map((at) => timeOfDay(at, minutes)) },
-      { ...axis, size: 48 },
+      {
+        ...axis,
+        size: 30,
+        space: minutes > 1_440 ? 110 : 70,
+        values: (_, ticks) => ticks.map((at) => timeOfDay(at, minutes)),
+      },
+      { ...axis, size: 56 },
     ],
     series: [
-      { label: 'Time', value: (_, at) => (at === null ? '' : timeOfDay(at, 0)) },
-      single('In', '--moss'),
-      single('Out', '--rain'),
-      line('In, average', '--moss'),
-      line('Out, average', '--rain'),
+      { label: 'Time', value: (_, at) => (at === null ? '' : timeOfDay(at, minutes > 1_440 ? minutes : 0)) },
+      ...lines.map(peak),
+      ...lines.map(({ label, colour: name }) => line(label, name)),
+      ...(compared ? lines.map(then) : []),
     ],
   };
 }
@@ -111,5 +153,7 @@ function timeOfDay(at: number, minutes: number): string {
     hour12: false,
   };
   const day: Intl.DateTimeFormatOptions = minutes > 1_440 ? { day: 'numeric', month: 'short' } : {};
-  return new Date(at * 1000).toLocaleString('en-GB', { ...day, ...time });
+  // Hours say nothing over months.
+  const shown = minutes > 20_160 ? { ...day, year: '2-digit' as const } : { ...day, ...time };
+  return new Date(at * 1000).toLocaleString('en-GB', shown);
 }

@@ -8,8 +8,9 @@
   import { Live } from './live.svelte';
   import type { Theme } from '$shell/theme.svelte';
   import Headline from './headline.svelte';
+  import HistoryPanel from './history-panel.svelte';
+  import { Past } from './history.svelte';
   import SessionTable from './session-table.svelte';
-  import ThroughputPanel from './throughput-panel.svelte';
 
   interface Props {
     service: ConsoleState;
@@ -17,7 +18,8 @@
   }
 
   const { service, theme }: Props = $props();
-  const live = new Live();
+  const past = new Past();
+  const live = new Live((reading) => past.take(reading));
   const status = $derived(service.status);
   const average = $derived(live.reading?.average ?? status?.rates);
   const sessions = $derived(live.reading?.sessions ?? status?.sessions ?? 0);
@@ -29,6 +31,8 @@
     untrack(() => live.start());
     return () => live.stop();
   });
+
+  $effect(() => past.start());
 </script>
 
 <main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
@@ -65,6 +69,6 @@
       note="attempts since start; {plural(withheld, 'message')} withheld"
     />
   </section>
-  <ThroughputPanel {live} {theme} />
+  <HistoryPanel {past} connected={live.connected} {theme} />
   <SessionTable />
 </main>

@@ -28,6 +28,7 @@ use tower_http::{compression::CompressionLayer, set_header::SetResponseHeaderLay
 use self::{
     http::{console, mqtt::mqtt, problem, server, sign_in},
     state::App,
+    watch::health,
 };
 
 pub use self::routes::openapi;
@@ -50,6 +51,9 @@ pub async fn serve(app: App, listener: TcpListener, stop: CancellationToken) {
     let description = routes::described(description);
     let router: Router = router
         .route("/api/v1/openapi.json", get(move || std::future::ready(axum::Json(description))))
+        .route("/metrics", get(health::metrics))
+        .route("/health/live", get(health::live))
+        .route("/health/ready", get(health::ready))
         .route("/api/{*rest}", axum::routing::any(problem::unknown_call))
         .layer(said(header::CACHE_CONTROL, "no-store"))
         .route("/mqtt", get(mqtt))

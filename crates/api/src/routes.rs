@@ -18,7 +18,7 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        draft_lines, drift, filter_match, readings, recordings, retained, sessions, status, throughput, topic, topics,
+        draft_lines, drift, filter_match, history, readings, recordings, retained, sessions, status, topic, topics,
     },
     work::{desk, setups},
 };
@@ -57,9 +57,10 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(status::status))
         .routes(routes!(sessions::list))
         .routes(routes!(sessions::show))
-        .routes(routes!(throughput::throughput))
+        .routes(routes!(history::history))
         .routes(routes!(readings::live))
         .routes(routes!(readings::measures))
+        .routes(routes!(readings::now))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))
         .routes(routes!(tokens::list))

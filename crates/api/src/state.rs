@@ -30,10 +30,24 @@ pub struct Process {
     pub http_listener: Arc<Listener>,
     /// What all listeners share.
     pub reception: Arc<Reception>,
+    /// Who may read what is measured as text for machines.
+    pub scrapers: Scrapers,
     /// Connections of HTTP, by address.
     pub http_connections: Arc<PerAddress>,
     /// What is to be said of its having more rights than it needs.
     pub privileged: Option<String>,
+}
+
+/// Who may read what is measured as text for machines.
+#[derive(Debug, Default)]
+pub enum Scrapers {
+    /// Nobody.
+    #[default]
+    Nobody,
+    /// Programs on the same machine.
+    Loopback,
+    /// Whoever brings the token with this hash (SHA-256).
+    Token([u8; 32]),
 }
 
 /// Whoever looks at the broker and runs it.

@@ -42,6 +42,19 @@ pub async fn forget_topics(broker: Arc<Broker>) {
     }
 }
 
+/// Forgets entries of the audit that are older than they are kept, until the service stops.
+pub async fn forget_audits(broker: Arc<Broker>) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(TIDY_EVERY) => {}
+            () = broker.common.stopping.cancelled() => return,
+        }
+        if let Err(error) = broker.store().forget_audits(broker.limits.audit_days).await {
+            tracing::warn!(%error, "old audit entries can't be removed");
+        }
+    }
+}
+
 /// Forgets retained messages whose life is over, until the service stops; nobody is sent them anyway.
 pub async fn forget_expired(broker: Arc<Broker>) {
     loop {

@@ -24,7 +24,7 @@ use moorfall_core::{
     Delivery, Granted, Limits, Message, Queued, Quota, SessionKey,
     session::{DelayedWill, Ended, Keep, NoEntry, NotAccepted, Parting, Routed, SessionState},
 };
-use moorfall_live::{Live, counters::Counts};
+use moorfall_live::Live;
 use moorfall_wire::{PacketId, ProtocolVersion, PublishProperties, QoS, SubscriptionOptions, TopicFilter};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
@@ -112,7 +112,7 @@ fn publish(
     let route = sessions.router.route(&message.topic);
     let waiting = AnswerDue { record: publisher, packet_id: PacketId::MIN };
     let by = By { identity: &publisher.identity, waiting: Some(waiting) };
-    sessions.distribute(message, &route, by, &mut Counts::default())
+    sessions.distribute(message, &route, by)
 }
 
 /// What waits for a session.
@@ -215,7 +215,7 @@ fn a_will_is_published_when_the_session_ends_unless_its_identity_may_not_connect
         assert_eq!(waiting(&reader).len(), wills, "{identity}");
     }
     assert_eq!(sessions.live.refusals.list().len(), 1, "it is noted who was refused");
-    assert_eq!(sessions.live.counters.read().refused, 1);
+    assert_eq!(sessions.live.counters.read().totals().refused, 1);
 }
 
 #[test]

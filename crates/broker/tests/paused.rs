@@ -215,7 +215,7 @@ async fn what_expires_behind_a_slow_reader_is_not_sent_and_counted() {
         heard.push(message);
     }
     assert!(!heard.is_empty() && heard.len() < 200, "{}", heard.len());
-    let lost = house.broker.live.counters.read().withheld;
+    let lost = house.broker.live.counters.read().totals().withheld;
     assert_eq!(heard.len() as u64 + lost, 200, "each is sent or counted");
     let sent: Vec<usize> = heard.iter().map(|message| message[..4].parse().unwrap()).collect();
     assert!(sent.is_sorted() && sent[0] == 0, "{sent:?}");
@@ -410,6 +410,6 @@ async fn who_is_refused_all_the_time_is_read_less_often_and_told_each_time() {
     let began = Instant::now();
     desk.is_next_answered("it is read").await;
     assert_took(began, Duration::ZERO);
-    assert_eq!(house.broker.live.counters.read().refused, 40);
+    assert_eq!(house.broker.live.counters.read().totals().refused, 40);
     house.leave().await;
 }

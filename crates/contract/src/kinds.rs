@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use moorfall_core::{access, blueprint};
+use moorfall_core::{access, blueprint, measure};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -44,6 +44,7 @@ mirrors!(ChangeKind: blueprint::Kind, Added, Changed, Removed);
 mirrors!(Verdict: access::Verdict, Allow, Deny);
 mirrors!(Act: access::Act, Publish, Subscribe);
 mirrors!(Retention: blueprint::Retention, Allowed, Required, Never);
+mirrors!(MeasureKind: measure::Kind, Counter, Gauge, Timing);
 mirrors!(QueuePolicy: moorfall_core::QueuePolicy, DropNewest, DropOldest, EndSession);
 
 kinds! {
@@ -121,4 +122,15 @@ kinds! {
     Certificate = "certificate",
     /// A person acts as it at the console.
     Person = "person",
+}
+
+kinds! {
+    /// How a measure behaves.
+    MeasureKind
+    /// It grows from the start of the service on; what matters is its rate.
+    Counter = "counter",
+    /// It goes up and down.
+    Gauge = "gauge",
+    /// Quantiles of times that were taken.
+    Timing = "timing",
 }

@@ -5,6 +5,8 @@ pub mod blueprint_files;
 pub mod design;
 pub mod desk;
 pub mod effects;
+pub mod health;
+pub mod history;
 pub mod identities;
 pub mod journeys;
 pub mod kinds;

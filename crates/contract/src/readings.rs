@@ -1,5 +1,7 @@
 //! What is carried, now and over time.
 
+use std::collections::BTreeMap;
+
 use moorfall_core::{
     measure::{self, Measure},
     measures,
@@ -8,8 +10,13 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use crate::kinds::MeasureKind;
+
 macro_rules! totals_and_rates {
-    ($($name:ident: $unit:ident, $words:literal;)+) => {
+    (
+        flows { $($name:ident $Name:ident: $unit:ident by $by:ident, $kept:ident, $words:literal;)+ }
+        $($rest:tt)*
+    ) => {
         /// What has been counted since the service started.
         #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
         pub struct Totals {
@@ -38,58 +45,57 @@ macro_rules! totals_and_rates {
 
 measures!(totals_and_rates);
 
-/// What a measure counts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Unit {
-    /// Messages.
-    Messages,
-    /// Bytes.
-    Bytes,
-    /// Attempts.
-    Attempts,
-}
-
 /// A measure, as the catalogue has it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MeasureView {
-    /// Its name: that of a field of the totals and rates.
+    /// Its name. A part of it goes by the name, a slash and a label, such as `messages_in/1`.
     pub name: String,
-    /// What it counts.
-    pub unit: Unit,
+    /// How it behaves.
+    pub kind: MeasureKind,
+    /// What it counts, or is told in, such as `messages` or `seconds`.
+    pub unit: String,
+    /// What it is told apart by, such as `qos`; empty if by nothing.
+    pub by: String,
+    /// The labels of its parts.
+    pub labels: Vec<String>,
+    /// Whether history keeps it.
+    pub history: bool,
     /// What it says, in a sentence.
     pub explanation: String,
 }
 
-impl From<&Measure> for MeasureView {
-    fn from(measure: &Measure) -> Self {
-        let unit = match measure.unit {
-            measure::Unit::Messages => Unit::Messages,
-            measure::Unit::Bytes => Unit::Bytes,
-            measure::Unit::Attempts => Unit::Attempts,
-        };
-        Self { name: measure.name.into(), unit, explanation: measure.explanation.into() }
+impl From<Measure> for MeasureView {
+    fn from(measure: Measure) -> Self {
+        Self {
+            name: measure.name().into(),
+            kind: measure.kind().into(),
+            unit: <&str>::from(measure.unit()).into(),
+            by: measure.by().key().into(),
+            labels: measure.by().labels().iter().map(|label| (*label).into()).collect(),
+            history: measure.is_kept(),
+            explanation: measure.explanation().into(),
+        }
     }
 }
 
-/// Throughput over time.
+/// Everything that is measured, read at one moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Throughput {
-    /// The span of one point, seconds: 1 or 60.
-    pub resolution_seconds: u32,
-    /// Oldest first. Where the service was not running there is no point.
-    pub points: Vec<ThroughputPoint>,
+pub struct Readings {
+    /// By the names of measures, and of their parts such as `messages_in/1`. What is not known is left out: a time of which
+    /// there was none lately, say.
+    pub values: BTreeMap<String, f64>,
+    /// The main rates per second over 1, 5 and 15 minutes.
+    pub averages: Vec<WindowAverage>,
 }
 
-/// What the broker carried in the span that ended at `at`.
+/// Rates over a window of time.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ThroughputPoint {
-    /// The end of the span.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Connected sessions at its end.
-    pub sessions: u64,
-    /// Per second, in that span.
+pub struct WindowAverage {
+    /// The window, seconds.
+    pub window_seconds: u32,
+    /// How much of it the rates were taken over: less while the service has not been running for so long.
+    pub covered_seconds: u32,
+    /// The rates.
     #[serde(flatten)]
     pub rates: Rates,
 }

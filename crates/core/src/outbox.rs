@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use moorfall_wire::{QoS, TopicFilter};
 
-use crate::{Delivery, Limits, Part, QueuePolicy};
+use crate::{Delivery, Limits, Part, QueuePolicy, Time};
 
 /// What waits in a queue.
 #[derive(Clone, Debug)]
@@ -50,6 +50,14 @@ impl Queued {
         match self {
             Self::One(delivery) => delivery.message.journey(),
             Self::Part(part) => part.run().journey(),
+        }
+    }
+
+    /// When the first of them arrived.
+    pub fn received(&self) -> Time {
+        match self {
+            Self::One(delivery) => delivery.message.received,
+            Self::Part(part) => part.first().map_or_else(Time::default, |first| first.received),
         }
     }
 

@@ -3,7 +3,9 @@
 use std::{collections::VecDeque, io::IoSlice, ops::Range};
 
 use bytes::{Buf, Bytes, BytesMut};
-use moorfall_wire::{EncodeError, EncodedPublish, EncodedRun, Packet, PacketId, ProtocolVersion, PublishHead, QoS};
+use moorfall_wire::{
+    EncodeError, EncodedPublish, EncodedRun, Packet, PacketId, PacketType, ProtocolVersion, PublishHead, QoS,
+};
 
 /// Payloads up to this size are copied behind their head; larger ones are written from where they are. Copying a
 /// small payload costs less than one more entry in a vectored write.
@@ -29,6 +31,8 @@ pub struct Outgoing {
     taken: usize,
     /// Those of them, or still to come, that stand in memory that others have too.
     shared: usize,
+    /// Packets put in since the last look, by the numbers of their types.
+    sent: [u32; 16],
     /// Bytes of its own that were taken between the last two times that it was empty: what is likely to come next.
     expected: usize,
 }
@@ -37,13 +41,29 @@ impl Outgoing {
     /// Appends a packet.
     pub fn put_packet(&mut self, packet: &Packet, version: ProtocolVersion) -> Result<(), EncodeError> {
         self.prepare();
+        self.count(packet.packet_type(), 1);
         packet.encode(version, &mut self.tail)
     }
 
-    /// Appends bytes that were encoded elsewhere.
-    pub fn put_bytes(&mut self, bytes: &[u8]) {
+    /// Appends a packet that was encoded elsewhere.
+    pub fn put_encoded(&mut self, packet: PacketType, bytes: &[u8]) {
+        self.count(packet, 1);
+        self.put_bytes(bytes);
+    }
+
+    fn put_bytes(&mut self, bytes: &[u8]) {
         self.prepare();
         self.tail.extend_from_slice(bytes);
+    }
+
+    fn count(&mut self, packet: PacketType, count: usize) {
+        self.sent[packet as usize] += count as u32;
+    }
+
+    /// How many packets of each type were put in since the last call.
+    pub fn take_sent(&mut self) -> impl Iterator<Item = (PacketType, u32)> {
+        let sent = std::mem::take(&mut self.sent);
+        PacketType::ALL.into_iter().map(move |packet| (packet, sent[packet as usize])).filter(|(_, count)| *count > 0)
     }
 
     /// Appends a shared PUBLISH with this receiver's flags and packet identifier.
@@ -56,12 +76,14 @@ impl Outgoing {
         packet_id: Option<PacketId>,
     ) {
         self.prepare();
+        self.count(PacketType::Publish, 1);
         encoded.put_head(&mut self.tail, duplicate, qos, retain, packet_id);
         self.put_payload(encoded.payload());
     }
 
-    /// Appends bytes that others are sent too.
-    pub fn put_shared(&mut self, bytes: Bytes) {
+    /// Appends PUBLISH packets, so many, that others are sent too.
+    pub fn put_shared(&mut self, count: usize, bytes: Bytes) {
+        self.count(PacketType::Publish, count);
         if bytes.len() <= COPIED_PAYLOAD {
             return self.put_bytes(&bytes);
         }
@@ -71,6 +93,7 @@ impl Outgoing {
     /// Appends packets of a run with the identifiers that `next_id` gives.
     pub fn put_run(&mut self, run: &EncodedRun, range: Range<usize>, next_id: impl FnMut() -> PacketId) {
         self.prepare();
+        self.count(PacketType::Publish, range.len());
         run.put_with_ids(range, &mut self.tail, next_id);
     }
 
@@ -84,6 +107,7 @@ impl Outgoing {
         retain: bool,
     ) -> Result<(), EncodeError> {
         self.prepare();
+        self.count(PacketType::Publish, 1);
         head.write(&mut self.tail, duplicate, qos, retain)?;
         self.put_payload(payload);
         Ok(())

@@ -33,11 +33,11 @@ pub(crate) struct Retained {
     bytes: usize,
 }
 
-/// A message, and in whose share it counts.
+/// A message, and in whose share it counts; the service's own are in nobody's, and bounded by their topics.
 #[derive(Clone, Debug)]
 struct Kept {
     message: Arc<Message>,
-    owner: Arc<Holding>,
+    owner: Option<Arc<Holding>>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -67,14 +67,16 @@ impl Retained {
         if message.payload.is_empty() {
             return Ok(self.clear(&message.topic));
         }
-        let old = self.get(&message.topic);
+        let old = self.get(&message.topic).filter(|old| old.owner.is_some());
         let count = self.count + usize::from(old.is_none());
         let bytes = self.bytes - old.map_or(0, |old| old.message.weight()) + message.weight();
         let grows = count > self.count || bytes > self.bytes;
         if grows && (count > limits.retained_messages || bytes > limits.retained_bytes) {
             return Err(RetainedFull::Broker);
         }
-        let own = old.filter(|old| Arc::ptr_eq(&old.owner, owner)).map_or(0, |old| old.message.weight());
+        let own = old
+            .filter(|old| old.owner.as_ref().is_some_and(|of| Arc::ptr_eq(of, owner)))
+            .map_or(0, |old| old.message.weight());
         if message.weight() > own && owner.retained.room(own) < message.weight() {
             owner.retained.note_refused();
             return Err(RetainedFull::Identity);
@@ -84,11 +86,20 @@ impl Retained {
 
     /// Puts back what was kept before, whatever the bounds.
     pub(crate) fn put(&mut self, message: &Arc<Message>, owner: &Arc<Holding>) -> Option<Arc<Message>> {
-        let levels: Vec<&str> = message.topic.levels().collect();
-        let old = self.root.set(&levels, Kept { message: Arc::clone(message), owner: Arc::clone(owner) });
         self.count += 1;
         self.bytes += message.weight();
         owner.retained.force(message.weight());
+        self.replace(message, Some(Arc::clone(owner)))
+    }
+
+    /// Keeps a message of the service itself, which counts nowhere.
+    pub(crate) fn put_own(&mut self, message: &Arc<Message>) {
+        self.replace(message, None);
+    }
+
+    fn replace(&mut self, message: &Arc<Message>, owner: Option<Arc<Holding>>) -> Option<Arc<Message>> {
+        let levels: Vec<&str> = message.topic.levels().collect();
+        let old = self.root.set(&levels, Kept { message: Arc::clone(message), owner });
         old.map(|old| self.let_go(old))
     }
 
@@ -100,9 +111,11 @@ impl Retained {
     }
 
     fn let_go(&mut self, Kept { message, owner }: Kept) -> Arc<Message> {
-        self.count -= 1;
-        self.bytes -= message.weight();
-        owner.retained.give(message.weight());
+        if let Some(owner) = owner {
+            self.count -= 1;
+            self.bytes -= message.weight();
+            owner.retained.give(message.weight());
+        }
         message
     }
 
@@ -236,6 +249,26 @@ mod tests {
         let mut topics: Vec<String> = found.iter().map(|message| message.topic.to_string()).collect();
         topics.sort();
         topics
+    }
+
+    #[test]
+    fn messages_of_the_service_itself_count_nowhere() {
+        let limits = Limits { retained_messages: 1, ..Limits::default() };
+        let mut retained = Retained::default();
+        retained.put_own(&message("$SYS/moorfall/queued", "0", None));
+        retained.put_own(&message("$SYS/moorfall/queued", "1", None));
+        assert_eq!((retained.count(), retained.bytes()), (0, 0));
+        let owner = Arc::default();
+        let status = message("harrowmere/gorge/kettle-weir/status", "online", None);
+        retained.set(&status, &owner, &limits).unwrap();
+        assert!(retained.set(&message("other", "online", None), &owner, &limits).is_err());
+        assert_eq!(topics(&retained, "$SYS/#", Time::default()), ["$SYS/moorfall/queued"]);
+        // Whoever may publish there takes the place, and then it counts.
+        let limits = Limits::default();
+        retained.set(&message("$SYS/moorfall/queued", "9", None), &owner, &limits).unwrap();
+        assert_eq!(retained.count(), 2);
+        retained.put_own(&message("$SYS/moorfall/queued", "2", None));
+        assert_eq!((retained.count(), owner.retained.held()), (1, status.weight()));
     }
 
     #[test]

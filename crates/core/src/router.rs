@@ -154,6 +154,8 @@ pub struct Router<T> {
     changing: Mutex<()>,
     retained: Mutex<Retained>,
     subscriptions: AtomicUsize,
+    /// Groups of shared subscriptions.
+    groups: AtomicUsize,
 }
 
 #[derive(Clone, Debug)]
@@ -169,6 +171,7 @@ impl<T: Clone> Default for Router<T> {
             changing: Mutex::new(()),
             retained: Mutex::default(),
             subscriptions: AtomicUsize::new(0),
+            groups: AtomicUsize::new(0),
         }
     }
 }
@@ -177,30 +180,42 @@ impl<T: Clone> Router<T> {
     /// Adds a subscription, or replaces the one that the session has at the same filter ([MQTT-3.8.4-3]); gives
     /// whether there was one.
     pub fn subscribe(&self, session: SessionKey, filter: &TopicFilter, granted: Granted, handle: T) -> bool {
-        let existed = self.change(|root| root.insert(filter, session, Subscriber { granted, handle }));
-        if !existed {
-            self.subscriptions.fetch_add(1, Ordering::Relaxed);
-        }
-        existed
+        self.change(|root| self.insert(root, filter, session, Subscriber { granted, handle }))
     }
 
     /// Adds many subscriptions at once, as when stored sessions are loaded.
     pub fn subscribe_all(&self, all: impl IntoIterator<Item = (SessionKey, TopicFilter, Granted, T)>) {
-        let added = self.change(|root| {
-            all.into_iter()
-                .filter(|(session, filter, granted, handle)| {
-                    !root.insert(filter, *session, Subscriber { granted: *granted, handle: handle.clone() })
-                })
-                .count()
+        self.change(|root| {
+            for (session, filter, granted, handle) in all {
+                self.insert(root, &filter, session, Subscriber { granted, handle });
+            }
         });
-        self.subscriptions.fetch_add(added, Ordering::Relaxed);
+    }
+
+    fn insert(&self, root: &mut Node<T>, filter: &TopicFilter, session: SessionKey, new: Subscriber<T>) -> bool {
+        let existed = root.insert(filter, session, new);
+        if !existed {
+            self.subscriptions.fetch_add(1, Ordering::Relaxed);
+            let is_first =
+                filter.shared().is_some() && root.members(filter).is_some_and(|members| members.by_key.len() == 1);
+            self.groups.fetch_add(is_first.into(), Ordering::Relaxed);
+        }
+        existed
+    }
+
+    fn remove(&self, root: &mut Node<T>, filter: &TopicFilter, session: SessionKey) -> bool {
+        let existed = root.remove(filter, session);
+        if existed {
+            self.subscriptions.fetch_sub(1, Ordering::Relaxed);
+            let was_last = filter.shared().is_some() && root.members(filter).is_none();
+            self.groups.fetch_sub(was_last.into(), Ordering::Relaxed);
+        }
+        existed
     }
 
     /// Removes subscriptions of a session; gives how many there were.
     pub fn unsubscribe<'a>(&self, session: SessionKey, filters: impl IntoIterator<Item = &'a TopicFilter>) -> usize {
-        let removed = self.change(|root| filters.into_iter().filter(|filter| root.remove(filter, session)).count());
-        self.subscriptions.fetch_sub(removed, Ordering::Relaxed);
-        removed
+        self.change(|root| filters.into_iter().filter(|filter| self.remove(root, filter, session)).count())
     }
 
     fn change<R>(&self, change: impl FnOnce(&mut Node<T>) -> R) -> R {
@@ -260,6 +275,11 @@ impl<T: Clone> Router<T> {
         self.retained.lock().set(message, owner, limits)
     }
 
+    /// Keeps a message of the service itself as the retained one of its topic; it counts in no limit.
+    pub fn retain_own(&self, message: &Arc<Message>) {
+        self.retained.lock().put_own(message);
+    }
+
     /// Puts a retained message back that was kept before, whatever the bounds are now.
     pub fn restore_retained(&self, message: &Arc<Message>, owner: &Arc<Holding>) {
         self.retained.lock().put(message, owner);
@@ -300,10 +320,15 @@ impl<T: Clone> Router<T> {
         snapshot.root.each(&mut |filter, key, subscriber| found(filter, key, subscriber.granted, &subscriber.handle));
     }
 
-    /// Retained messages, and the bytes of their payloads, topics and properties.
+    /// Retained messages but the service's own, and the bytes of their payloads, topics and properties.
     pub fn retained_size(&self) -> (usize, usize) {
         let retained = self.retained.lock();
         (retained.count(), retained.bytes())
+    }
+
+    /// Groups of shared subscriptions.
+    pub fn group_count(&self) -> usize {
+        self.groups.load(Ordering::Relaxed)
     }
 
     /// Subscriptions of all sessions.

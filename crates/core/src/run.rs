@@ -154,6 +154,11 @@ impl Part {
         &self.run
     }
 
+    /// The first message that is left.
+    pub(crate) fn first(&self) -> Option<&Arc<Message>> {
+        self.run.messages.get(self.left.start)
+    }
+
     /// Whether nobody else is to receive the run any more.
     pub(crate) fn is_alone(&self) -> bool {
         Arc::strong_count(&self.run) == 1

@@ -1,8 +1,14 @@
 //! What goes on, remembered in memory: nothing here waits, asks who may, or grows without a bound.
 
+use moorfall_core::{
+    measure::Measure,
+    session::{Ended, EndedKind, NotAcceptedKind, ReasonKind},
+};
+
 use crate::{
-    counters::PerCore,
+    counters::PerThread,
     drift::{Drifts, Refusals},
+    facts::Fact,
     journeys::Recorder,
     topics::hierarchy::Topics,
 };
@@ -11,7 +17,7 @@ use crate::{
 #[derive(Debug)]
 pub struct Live {
     /// What was carried.
-    pub counters: PerCore,
+    pub counters: PerThread,
     /// The live hierarchy.
     pub topics: Topics,
     /// Where traffic and plan differ.
@@ -26,11 +32,39 @@ impl Live {
     /// The hierarchy takes so many bytes at most.
     pub fn new(hierarchy_bytes: usize) -> Self {
         Self {
-            counters: PerCore::default(),
+            counters: PerThread::default(),
             topics: Topics::new(hierarchy_bytes),
             drifts: Drifts::default(),
             refusals: Refusals::default(),
             recorder: Recorder::default(),
+        }
+    }
+
+    /// Counts what has happened. Messages that are withheld are not counted here: there are facts of them only if
+    /// somebody wants them.
+    pub fn count(&self, fact: &Fact) {
+        let counters = &self.counters;
+        match fact {
+            Fact::Connected { resumed, .. } => {
+                counters.count(Measure::ConnectionsAccepted, 1);
+                let session = if *resumed { Measure::SessionsResumed } else { Measure::SessionsStarted };
+                counters.count(session, 1);
+            }
+            Fact::Disconnected { why, .. } => {
+                counters.count_by(Measure::ConnectionsEnded, EndedKind::from(why), 1);
+            }
+            Fact::NotAccepted { why: Ended::NotAccepted(why), .. } => {
+                counters.count_by(Measure::ConnectionsRefused, NotAcceptedKind::from(why), 1);
+            }
+            Fact::NotAccepted { why, .. } => {
+                counters.count_by(Measure::ConnectionsUnfinished, EndedKind::from(why), 1);
+            }
+            Fact::NotSecured { .. } => counters.count(Measure::ConnectionsUnsecured, 1),
+            Fact::Expired { .. } => counters.count(Measure::SessionsExpired, 1),
+            Fact::Refused { refusal, .. } => {
+                counters.count_by(Measure::Refused, ReasonKind::from(&refusal.reason), refusal.count);
+            }
+            Fact::Refusing { .. } | Fact::Accepting { .. } | Fact::Withheld { .. } | Fact::SignInsFail { .. } => {}
         }
     }
 }

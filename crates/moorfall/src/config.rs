@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, io::ErrorKind, net::SocketAddr, path::PathBuf};
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
 use moorfall_cli::output::Failure;
-use moorfall_service::Settings;
+use moorfall_service::{HistorySettings, ReadingsSettings, Settings};
 use serde::Deserialize;
 
 use crate::logging::LogFormat;
@@ -51,6 +51,14 @@ pub(crate) struct ServiceOptions {
     #[arg(skip)]
     #[serde(default)]
     pub(crate) limits: toml::Table,
+    /// Who is told what is measured, only from the file.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) readings: ReadingsSettings,
+    /// For how long what was measured is kept, only from the file.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) history: HistorySettings,
 }
 
 impl std::fmt::Debug for ServiceOptions {
@@ -99,6 +107,8 @@ impl ServiceOptions {
             hosts: other.hosts,
             listeners: other.listeners,
             limits: other.limits,
+            readings: other.readings,
+            history: other.history,
         })
     }
 
@@ -121,6 +131,8 @@ impl ServiceOptions {
             open: self.open.unwrap_or(defaults.open),
             user: self.user,
             limits: self.limits,
+            readings: self.readings,
+            history: self.history,
             data: defaults.data,
         }
     }

@@ -19,6 +19,7 @@ use moorfall_cli::{
 use moorfall_contract::identities::IdentityDraft;
 use moorfall_demo::Fleet;
 use moorfall_service::{Service, Settings};
+use time::OffsetDateTime;
 use tokio::time::timeout;
 
 use crate::{
@@ -56,7 +57,7 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     };
     let service = Service::start(&settings, |step| output::remark(format_args!("{step}…"))).await?;
     output::remark("creating the identities of the catchment…");
-    let passwords = match prepare(&service).await {
+    let passwords = match prepare(&service, arguments.seed).await {
         Ok(passwords) => passwords,
         Err(failure) => {
             service.stop().await;
@@ -104,14 +105,25 @@ fn password_file(folder: &Path, name: &str) -> PathBuf {
 }
 
 /// Makes the identities, and then the design, whose proofs are about them.
-async fn prepare(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+async fn prepare(service: &Service, seed: u64) -> Result<BTreeMap<String, String>, Failure> {
     let passwords = make_identities(service).await?;
     let files = moorfall_demo::blueprint();
     let applied = service.apply_blueprint(files, "demo", "The catchment as the demo describes it").await;
     applied.map_err(|why| Failure(format!("The blueprint of the catchment can't be applied:\n{why}")))?;
+    make_up_past(service, seed).await?;
     let (name, setup) = moorfall_demo::DESK;
     service.offer_desk_setup(name, &serde_json::from_str(setup)?).await?;
     Ok(passwords)
+}
+
+/// At the first start there is a week to look at.
+async fn make_up_past(service: &Service, seed: u64) -> Result<(), Failure> {
+    let now = OffsetDateTime::now_utc();
+    let minute = now - time::Duration::nanoseconds((now.unix_timestamp_nanos() % 60_000_000_000) as i64);
+    let hour = f64::from(minute.hour()) + f64::from(minute.minute()) / 60.0;
+    let past = moorfall_demo::past::past(seed, hour);
+    let dated = past.map(|one| (minute - time::Duration::minutes(one.ago), one.values));
+    Ok(service.make_up_history(dated).await?)
 }
 
 /// Everyone gets an identity; secrets are made at the first start and kept for the next.

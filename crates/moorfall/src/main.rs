@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, sessions, identities, authorities, blueprint,\n\
-    topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, measures, sessions, identities, authorities,\n\
+    blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -49,6 +49,8 @@ enum Command {
     Remote(commands::remote::Arguments),
     /// Show the state of the local service
     Status(commands::status::Arguments),
+    /// Show what is measured: counts, rates, times, resources
+    Measures(commands::measures::Arguments),
     /// List sessions, connected and disconnected
     Sessions(commands::sessions::Arguments),
     /// Manage the people and devices that can connect
@@ -118,6 +120,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Retained(arguments) => commands::retained::run(arguments).await,
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
+        Command::Measures(arguments) => commands::measures::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
         Command::Authorities(arguments) => commands::authorities::run(arguments).await,

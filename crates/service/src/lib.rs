@@ -11,7 +11,7 @@ use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
 
 use moorfall_api::{
     http::sign_ins::SignIns,
-    state::{App, People, Process},
+    state::{App, People, Process, Scrapers},
     watch::warnings,
     work::held,
 };
@@ -42,6 +42,7 @@ use moorfall_broker::{
 };
 use moorfall_contract::{
     blueprint_files::blueprint_files,
+    history::RemarkKind,
     identities::{IdentityDraft, IdentityView},
     running::{self, RunningService},
 };
@@ -49,17 +50,27 @@ use moorfall_core::{
     ADMINISTRATOR, Limits,
     blueprint::{Blueprint, Source, SourceFile},
 };
-use moorfall_store::{Database, PrivateDatabase, Store, StoreError};
-use moorfall_watch::{sample_writer, sampler};
+use moorfall_store::{Database, PrivateDatabase, Remark, Resolution, Span, Store, StoreError};
+use moorfall_watch::{
+    history::{self, Measured},
+    sampler, topics,
+};
 use time::OffsetDateTime;
-use tokio::{sync::mpsc, task::JoinHandle, time::timeout};
+use tokio::{
+    sync::mpsc::{self, Sender},
+    task::JoinHandle,
+    time::timeout,
+};
 use tokio_util::sync::CancellationToken;
 
-pub use settings::Settings;
+pub use settings::{HistorySettings, ReadingsSettings, Settings};
 pub use start_error::StartError;
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
+
+/// Spans that are written at a time when history is made up.
+const MADE_UP: usize = 1_440;
 
 /// A running service.
 #[derive(Debug)]
@@ -72,11 +83,27 @@ pub struct Service {
     journal: JoinHandle<()>,
 }
 
+/// What files and texts of the settings say, read before anything is begun.
+struct Read {
+    doors: Doors,
+    scrapers: Scrapers,
+    blueprint: Option<Vec<SourceFile>>,
+}
+
+impl Read {
+    fn from(settings: &Settings) -> Result<Self, StartError> {
+        Ok(Self {
+            blueprint: settings.blueprint.as_deref().map(read_blueprint).transpose()?,
+            doors: Doors::read(&settings.hosts)?,
+            scrapers: settings.readings.scrapers()?,
+        })
+    }
+}
+
 impl Service {
     /// Starts everything, in an order in which the cheap checks come first. `tell` hears of steps that take long.
     pub async fn start(settings: &Settings, mut tell: impl FnMut(&str)) -> Result<Self, StartError> {
-        let blueprint = settings.blueprint.as_deref().map(read_blueprint).transpose()?;
-        let doors = Doors::read(&settings.hosts)?;
+        let read = Read::from(settings)?;
         let Settings { listeners, http, open, limits, .. } = settings;
         let plan = bind::Listening::new(&bind::Wanted { listeners, http: *http, open: *open, limits })?;
         descriptors::raise();
@@ -97,7 +124,7 @@ impl Service {
                 Some(Arc::new(PrivateDatabase::start(folder.path()).await?))
             }
         };
-        let served = Self::serve(settings, doors, blueprint, folder, sockets, database.clone(), tell).await;
+        let served = Self::serve(settings, read, folder, sockets, database.clone(), tell).await;
         if let (Err(_), Some(database)) = (&served, database) {
             database.stop().await;
         }
@@ -106,8 +133,7 @@ impl Service {
 
     async fn serve(
         settings: &Settings,
-        doors: Doors,
-        blueprint: Option<Vec<SourceFile>>,
+        Read { doors, scrapers, blueprint }: Read,
         folder: DataFolder,
         sockets: bind::Sockets,
         database: Option<Arc<PrivateDatabase>>,
@@ -135,6 +161,7 @@ impl Service {
             listeners: sockets.listeners.iter().map(|(listener, _)| Arc::clone(listener)).collect(),
             http_listener: Arc::clone(&sockets.http.0),
             reception: Arc::new(reception(&broker, doors, limits)),
+            scrapers,
             http_connections: Arc::default(),
             privileged: rights::warning(),
         };
@@ -148,11 +175,20 @@ impl Service {
         if let Some(files) = blueprint {
             app.broker.start_design(files).await?;
         }
-        Ok(Self::run(app, folder, sockets, settings.user.is_none()))
+        if let every @ 1.. = settings.readings.topic_seconds {
+            let every = Duration::from_secs(every.into());
+            let announced = topics::run(Arc::clone(&app.broker), Arc::clone(&app.watch), every);
+            app.broker.common.tasks.spawn(announced);
+        }
+        let (spans, to_write) = mpsc::channel(history::WAITING);
+        let Common { database, stopping, tasks, .. } = &*app.broker.common;
+        let keep = settings.history.into();
+        tasks.spawn(history::run(Arc::clone(database), stopping.clone(), keep, crashed, to_write));
+        Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()))
     }
 
     /// Begins all tasks.
-    fn run(app: App, folder: DataFolder, sockets: bind::Sockets, announces: bool) -> Self {
+    fn run(app: App, folder: DataFolder, sockets: bind::Sockets, spans: Sender<Measured>, announces: bool) -> Self {
         let App { broker, process, watch, desk, .. } = &app;
         let limits = &broker.limits;
         for warning in
@@ -163,16 +199,19 @@ impl Service {
         let http_stop = CancellationToken::new();
         let Common { database, stopping, tasks, .. } = &*broker.common;
         // Apart from the other tasks: it ends last, when all that they wanted kept is written.
-        let journal = tokio::spawn(journal_writer::run(Arc::clone(&broker.sessions.journal), Arc::clone(database)));
+        let journal = tokio::spawn(journal_writer::run(
+            Arc::clone(&broker.sessions.journal),
+            Arc::clone(database),
+            Arc::clone(&broker.live),
+        ));
         tasks.spawn(due::keep_time(Arc::clone(&broker.sessions), stopping.clone()));
         tasks.spawn(housekeeping::each_second(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_expired(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_topics(Arc::clone(broker)));
-        let (samples, to_write) = mpsc::channel(sample_writer::KEPT);
         let (watched, stop) = (Arc::clone(database), stopping.clone());
         tasks.spawn(async move { watched.watch(stop).await });
-        tasks.spawn(sampler::run(Arc::clone(broker), Arc::clone(watch), samples));
-        tasks.spawn(sample_writer::run(Arc::clone(database), stopping.clone(), limits.audit_days, to_write));
+        tasks.spawn(sampler::run(Arc::clone(broker), Arc::clone(watch), spans));
+        tasks.spawn(housekeeping::forget_audits(Arc::clone(broker)));
         tasks.spawn(warnings::warn_of_open(Arc::clone(broker)));
         tasks.spawn(held::close_left(Arc::clone(desk), Arc::clone(&broker.common)));
         for (listener, socket) in sockets.listeners {
@@ -222,6 +261,28 @@ impl Service {
             store.put_desk_setup(name, setup, i64::MAX, &own(ADMINISTRATOR)).await?;
         }
         Ok(())
+    }
+
+    /// Puts minutes that were made up into a history that is empty, and says so there. Each has its end and the values of
+    /// series by their names, of counters the rates per second; a name that is none of a series is left out.
+    pub async fn make_up_history(
+        &self,
+        minutes: impl Iterator<Item = (OffsetDateTime, Vec<(&'static str, f32)>)>,
+    ) -> Result<(), StoreError> {
+        let store = self.app.broker.store();
+        if store.newest_history(Resolution::Minute).await?.is_some() {
+            return Ok(());
+        }
+        let numbers = history::numbers(store).await?;
+        let number = |(name, value): (&str, f32)| Some((*numbers.get(name)?, value));
+        let spans: Vec<Span> =
+            minutes.map(|(at, values)| Span { at, values: values.into_iter().filter_map(number).collect() }).collect();
+        let (Some(first), Some(last)) = (spans.first(), spans.last()) else { return Ok(()) };
+        let (began_at, ended_at) = (first.at, last.at);
+        for some in spans.chunks(MADE_UP) {
+            store.add_history(Resolution::Minute, some).await?;
+        }
+        store.add_remark(&Remark { began_at, ended_at, kind: RemarkKind::MadeUp.name().into() }).await
     }
 
     /// Makes or replaces an identity, as the API does; nothing happens when it is so already. Gives the secret that was made
@@ -292,6 +353,7 @@ fn addresses(sockets: &bind::Sockets, data: &Path) -> RunningService {
 fn reception(broker: &Arc<Broker>, doors: Doors, limits: Arc<Limits>) -> Reception {
     let (served_by, authorities) = (Arc::clone(broker), Arc::clone(&broker.identities.authorities));
     Reception {
+        live: Arc::clone(&broker.live),
         common: Arc::clone(&broker.common),
         seats: Arc::new(Seats::new(limits)),
         doors,

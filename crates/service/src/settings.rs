@@ -2,10 +2,16 @@
 
 use std::{
     net::{Ipv4Addr, SocketAddr},
+    num::NonZeroU16,
     path::PathBuf,
+    time::Duration,
 };
 
+use moorfall_api::state::Scrapers;
 use moorfall_broker::listeners::settings::{DEFAULT_LISTENER, ListenerSettings};
+use moorfall_watch::history::Keep;
+use serde::Deserialize;
+use sha2::{Digest, Sha256};
 
 /// Settings of the process. Everything has a default but the data folder.
 #[derive(Clone)]
@@ -29,6 +35,111 @@ pub struct Settings {
     pub user: Option<String>,
     /// Limits that differ from the defaults, by name.
     pub limits: toml::Table,
+    /// Who is told what is measured, and how.
+    pub readings: ReadingsSettings,
+    /// For how long what was measured is kept.
+    pub history: HistorySettings,
+}
+
+/// Who is told what is measured, and how: the section `[readings]` of the configuration.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+pub struct ReadingsSettings {
+    /// Seconds between two times that everything is published under `$SYS/moorfall`; 0 is never.
+    pub topic_seconds: u32,
+    /// Who may read the page for machines, `/metrics`.
+    pub page: Page,
+    /// A file with the token that the page asks for.
+    pub token_file: Option<PathBuf>,
+}
+
+impl Default for ReadingsSettings {
+    fn default() -> Self {
+        Self { topic_seconds: 10, page: Page::Off, token_file: None }
+    }
+}
+
+/// Who may read the page for machines.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Page {
+    /// Nobody.
+    #[default]
+    Off,
+    /// Programs on the same machine.
+    Loopback,
+    /// Whoever has the token.
+    Token,
+}
+
+/// For how long what was measured is kept: the section `[history]` of the configuration.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+pub struct HistorySettings {
+    /// Days that spans of ten seconds are kept.
+    pub ten_second_days: NonZeroU16,
+    /// Days that minutes are kept.
+    pub minute_days: NonZeroU16,
+    /// Days that quarters of an hour are kept.
+    pub quarter_hour_days: NonZeroU16,
+}
+
+impl Default for HistorySettings {
+    fn default() -> Self {
+        let days = |days| NonZeroU16::new(days).unwrap_or(NonZeroU16::MIN);
+        Self { ten_second_days: days(2), minute_days: days(14), quarter_hour_days: days(400) }
+    }
+}
+
+impl From<HistorySettings> for Keep {
+    fn from(settings: HistorySettings) -> Self {
+        let days = |days: NonZeroU16| Duration::from_secs(u64::from(days.get()) * 86_400);
+        Self {
+            ten_seconds: days(settings.ten_second_days),
+            minutes: days(settings.minute_days),
+            quarter_hours: days(settings.quarter_hour_days),
+        }
+    }
+}
+
+/// The least length of a token, bytes.
+const TOKEN: usize = 16;
+
+/// Why the page for machines can't be offered.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadingsError {
+    /// No file is named.
+    #[error("Section `[readings]`: `page = \"token\"` needs `token-file`, a file with the token.")]
+    NoFile,
+    /// The file can't be read.
+    #[error("Section `[readings]`: the token file {path} can't be read: {error}. Check the path and its permissions.")]
+    File {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        error: std::io::Error,
+    },
+    /// The token is easily guessed.
+    #[error("Section `[readings]`: the token in {0} has fewer than {TOKEN} characters. Use a longer one.")]
+    Short(PathBuf),
+}
+
+impl ReadingsSettings {
+    /// Who may read the page.
+    pub(crate) fn scrapers(&self) -> Result<Scrapers, ReadingsError> {
+        let path = match (self.page, &self.token_file) {
+            (Page::Off, _) => return Ok(Scrapers::Nobody),
+            (Page::Loopback, _) => return Ok(Scrapers::Loopback),
+            (Page::Token, Some(path)) => path.clone(),
+            (Page::Token, None) => return Err(ReadingsError::NoFile),
+        };
+        match std::fs::read_to_string(&path) {
+            Ok(text) if text.trim().len() < TOKEN => Err(ReadingsError::Short(path)),
+            Ok(text) => Ok(Scrapers::Token(Sha256::digest(text.trim().as_bytes()).into())),
+            Err(error) => Err(ReadingsError::File { path, error }),
+        }
+    }
 }
 
 impl Settings {
@@ -49,6 +160,8 @@ impl Settings {
             open: false,
             user: None,
             limits: toml::Table::new(),
+            readings: ReadingsSettings::default(),
+            history: HistorySettings::default(),
         }
     }
 }
@@ -65,6 +178,8 @@ impl std::fmt::Debug for Settings {
             .field("open", &self.open)
             .field("user", &self.user)
             .field("limits", &self.limits)
+            .field("readings", &self.readings)
+            .field("history", &self.history)
             .finish_non_exhaustive()
     }
 }

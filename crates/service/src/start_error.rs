@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use moorfall_broker::listeners::{bind::ListenError, doors::DoorError};
 use moorfall_store::{ClusterError, StoreError};
 
-use crate::{data_folder::DataFolderError, rights::RightsError};
+use crate::{data_folder::DataFolderError, rights::RightsError, settings::ReadingsError};
 
 /// Why the service did not start. Nothing is left running.
 #[derive(Debug, thiserror::Error)]
@@ -25,6 +25,9 @@ pub enum StartError {
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// Who may read what is measured.
+    #[error(transparent)]
+    Readings(#[from] ReadingsError),
     /// A name of the service that can't be one.
     #[error("Setting `hosts`: {0}.")]
     Hosts(#[from] DoorError),

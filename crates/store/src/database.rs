@@ -136,6 +136,12 @@ impl Store {
         Ok(())
     }
 
+    /// The size of the database on disk, bytes.
+    pub async fn size(&self) -> Result<u64, StoreError> {
+        let size: i64 = sqlx::query_scalar("SELECT pg_database_size(current_database())").fetch_one(&self.pool).await?;
+        Ok(size.unsigned_abs())
+    }
+
     /// Closes all connections.
     pub async fn close(&self) {
         self.pool.close().await;

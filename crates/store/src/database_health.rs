@@ -19,8 +19,8 @@ const ANSWER_TIME: Duration = Duration::from_secs(2);
 pub enum Asked {
     /// To write what must survive.
     Journal,
-    /// To write samples of throughput.
-    Samples,
+    /// To write history.
+    History,
     /// Only whether it is there.
     Look,
 }

@@ -8,13 +8,14 @@ mod console_sessions;
 mod database;
 mod database_health;
 mod desk_setups;
+mod history;
 mod identities;
 mod journal;
 mod people;
 mod private_database;
 mod revisions;
 mod rules_of_old;
-mod samples;
+
 mod tokens;
 
 pub use audit::{AuditRecord, Author, Deed};
@@ -25,10 +26,11 @@ pub use console_sessions::StoredSignIn;
 pub use database::{Store, StoreError};
 pub use database_health::{Asked, Database};
 pub use desk_setups::DeskSetup;
+pub use history::{Point, Remark, Resolution, SeriesId, Span};
 pub use identities::{IdentityRecord, IdentityRow};
 pub use journal::{Stored, StoredSession};
 pub use people::PersonRecord;
 pub use private_database::PrivateDatabase;
 pub use revisions::RevisionRecord;
-pub use samples::{Resolution, Sample};
+
 pub use tokens::{NewToken, TokenRecord};

@@ -4,8 +4,8 @@
 
 use std::{borrow::Cow, collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
-use moorfall_core::{AttributeValue, measure::Totals};
-use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, PrivateDatabase, Resolution, Sample, Store};
+use moorfall_core::AttributeValue;
+use moorfall_store::{Author, Deed, IdentityRow, PrivateCluster, PrivateDatabase, Resolution, Store};
 use nix::{
     sys::signal::{Signal, kill},
     unistd::Pid,
@@ -30,11 +30,6 @@ fn deed() -> Deed {
 fn server(data: &Path) -> Option<String> {
     let file = std::fs::read_to_string(data.join("database/postmaster.pid")).ok()?;
     file.lines().next().map(str::to_owned)
-}
-
-fn sample(at: OffsetDateTime, messages_in: u64) -> Sample {
-    let counts = Totals { messages_in, messages_out: 2, bytes_in: 100, bytes_out: 200, withheld: 1, refused: 0 };
-    Sample { at, span_seconds: 1.0, sessions: 3, counts }
 }
 
 /// Microseconds are what PostgreSQL keeps.
@@ -129,17 +124,6 @@ async fn records_come_back_as_they_were_written() {
         store.remove_identity("barrier", &by(), &deed()).await.unwrap()
             && !store.remove_identity("barrier", &by(), &deed()).await.unwrap()
     );
-
-    let (old, recent) = (now() - Duration::days(3), now());
-    let samples = [sample(old, 1), sample(recent, 2)];
-    store.add_samples(Resolution::Second, &samples).await.unwrap();
-    store.add_samples(Resolution::Second, &[sample(recent, 99)]).await.unwrap();
-    store.add_samples(Resolution::Minute, &samples).await.unwrap();
-    assert_eq!(store.samples(Resolution::Second, old).await.unwrap(), samples, "the first sample of a time stands");
-    assert_eq!(store.samples(Resolution::Second, recent).await.unwrap(), samples[1..]);
-    assert_eq!(store.forget_old_samples().await.unwrap(), 1);
-    assert_eq!(store.samples(Resolution::Second, old).await.unwrap(), samples[1..]);
-    assert_eq!(store.samples(Resolution::Minute, old).await.unwrap(), samples, "minutes are kept for good");
 
     let in_an_hour = OffsetDateTime::now_utc() + Duration::hours(1);
     let add = async |hash: &'static [u8], person, end| store.add_sign_in(hash, person, end, &by()).await.unwrap();
@@ -295,9 +279,16 @@ async fn records_of_earlier_versions_are_converted() {
         let revision = store.revision(1).await.unwrap().unwrap();
         let text = &revision.files[0].text;
         assert!(text.contains("never = [\"publish\"]") && !text.contains("effect"), "{text}");
-        let samples = store.samples(Resolution::Minute, now() - Duration::hours(1)).await.unwrap();
-        let counts = Totals { messages_in: 7, messages_out: 8, bytes_in: 9, bytes_out: 10, ..Totals::default() };
-        assert_eq!((samples.len(), samples[0].counts), (1, counts));
+        let (from, to) = (now() - Duration::hours(1), now() + Duration::hours(1));
+        for (series, resolution, value) in [
+            ("messages_in", Resolution::Minute, 7.0 / 60.0),
+            ("bytes_out", Resolution::QuarterHour, 10.0 / 60.0),
+            ("sessions_connected", Resolution::Minute, 3.0),
+        ] {
+            let points = store.history(series, resolution, (from, to), resolution.seconds()).await.unwrap();
+            assert_eq!(points.len(), 1, "{series}");
+            assert!((points[0].mean - value).abs() < 1e-6, "{series}: {points:?}");
+        }
         let setups = store.desk_setups().await.unwrap();
         assert_eq!(setups[0].clients, serde_json::json!([{ "topic": "a", "encoding": "json" }]));
         store.close().await;

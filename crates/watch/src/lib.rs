@@ -1,4 +1,8 @@
 //! Looks on: what the broker carries, read once a second, kept and passed on. Writes nothing into the broker.
 
-pub mod sample_writer;
+pub mod history;
+mod process;
+mod readings;
 pub mod sampler;
+mod slow;
+pub mod topics;

@@ -1,13 +1,14 @@
-//! Once a second: reads the counters, tells whoever looks on, and hands throughput samples to their writer.
+//! Once a second: reads everything, tells whoever looks on, and hands a span of every ten seconds to history.
 
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use moorfall_broker::broker::Broker;
 use moorfall_core::{
     Time,
-    measure::{History, Rates, Totals},
+    measure::{Averages, Measure, Rates, Series, Totals, Values, WINDOWS},
 };
-use moorfall_store::{Resolution, Sample};
+use moorfall_live::counters::Times;
+use moorfall_store::Resolution;
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::{
@@ -15,14 +16,14 @@ use tokio::{
     time::{MissedTickBehavior, interval},
 };
 
-/// How long readings are kept for moving averages.
-const HISTORY: Duration = Duration::from_secs(300);
+use crate::{
+    history::{self, Measured, WAITING},
+    readings::{Reader, TIMED},
+    slow::{self, Found},
+};
 
 /// The moving average that is shown as the rate.
 const AVERAGE: Duration = Duration::from_secs(10);
-
-/// Samples that stay in memory for the chart, half an hour's worth: the newest are not written yet.
-const RECENT: usize = 1_800;
 
 /// One reading of the counters, with what they mean a second.
 #[derive(Clone, Debug)]
@@ -42,16 +43,26 @@ pub struct Reading {
 /// What was read of one broker lately.
 #[derive(Debug)]
 pub struct Watch {
-    history: Mutex<History>,
-    /// Samples of the last while, written to the database or not.
-    recent: Mutex<VecDeque<(Resolution, Sample)>>,
+    averages: Mutex<Averages>,
+    reader: Mutex<Reader>,
+    latest: Mutex<Arc<Values>>,
+    /// What takes long to find out.
+    found: Arc<Mutex<Found>>,
+    /// Spans of the last hour, written to the database or not.
+    recent: Mutex<VecDeque<Measured>>,
     readings: broadcast::Sender<Reading>,
 }
 
 impl Default for Watch {
     fn default() -> Self {
-        let history = Mutex::new(History::new(HISTORY));
-        Self { history, recent: Mutex::default(), readings: broadcast::channel(16).0 }
+        Self {
+            averages: Mutex::default(),
+            reader: Mutex::default(),
+            latest: Mutex::default(),
+            found: Arc::default(),
+            recent: Mutex::default(),
+            readings: broadcast::channel(16).0,
+        }
     }
 }
 
@@ -63,20 +74,39 @@ impl Watch {
 
     /// The rates over [`AVERAGE`].
     pub fn average(&self) -> Rates {
-        self.history.lock().average(AVERAGE)
+        self.averages.lock().over(AVERAGE).0
     }
 
-    /// Samples behind this time.
-    pub fn recent(&self, resolution: Resolution, after: OffsetDateTime) -> Vec<Sample> {
+    /// The rates over [`WINDOWS`], each with the time over which it was taken.
+    pub fn averages(&self) -> [(Rates, Duration); 3] {
+        let averages = self.averages.lock();
+        WINDOWS.map(|window| averages.over(window))
+    }
+
+    /// The newest reading of everything.
+    pub fn latest(&self) -> Arc<Values> {
+        Arc::clone(&self.latest.lock())
+    }
+
+    /// All times of each timing since the start, microseconds.
+    pub fn each_timing(&self, mut each: impl FnMut(Measure, &Times)) {
+        let reader = self.reader.lock();
+        TIMED.into_iter().zip(reader.since_start()).for_each(|(timing, times)| each(timing, times));
+    }
+
+    /// The values of one series in spans that ended after this time and by that one, with the ends; oldest first.
+    pub fn recent(&self, series: Series, (after, by): (OffsetDateTime, OffsetDateTime)) -> Vec<(OffsetDateTime, f32)> {
+        let Some(place) = history::kept().position(|kept| kept == series) else { return Vec::new() };
         let recent = self.recent.lock();
-        let wanted = recent.iter().filter(|(kind, sample)| *kind == resolution && sample.at > after);
-        wanted.map(|(_, sample)| sample.clone()).collect()
+        let wanted = recent.iter().filter(|span| span.at > after && span.at <= by);
+        wanted.map(|span| (span.at, span.values[place])).filter(|(_, value)| !value.is_nan()).collect()
     }
 }
 
-/// Reads the counters each second until the service stops. Its end closes the channel, and so ends the writer.
-pub async fn run(broker: Arc<Broker>, watch: Arc<Watch>, samples: Sender<(Resolution, Sample)>) {
-    let mut sampler = Sampler::new(&broker, watch, samples);
+/// Reads everything each second until the service stops. Its end closes the channel, and so ends history's writer.
+pub async fn run(broker: Arc<Broker>, watch: Arc<Watch>, spans: Sender<Measured>) {
+    broker.common.tasks.spawn(slow::run(Arc::clone(&broker), Arc::clone(&watch.found)));
+    let mut sampler = Sampler::new(&broker, watch, spans);
     let mut ticks = interval(Duration::from_secs(1));
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     ticks.tick().await;
@@ -87,93 +117,107 @@ pub async fn run(broker: Arc<Broker>, watch: Arc<Watch>, samples: Sender<(Resolu
         }
         sampler.sample(&broker);
     }
-    sampler.sample(&broker);
-    sampler.finish_minute(&broker);
 }
 
-/// The counters and when they were read.
-#[derive(Clone, Copy)]
+/// Everything, and when it was read.
 struct Stand {
     at: Time,
-    totals: Totals,
-}
-
-impl Stand {
-    fn take(broker: &Broker) -> Self {
-        Self { at: broker.now(), totals: broker.live.counters.read() }
-    }
-
-    /// What was carried since `earlier`.
-    fn since(&self, earlier: &Self, sessions: usize) -> Sample {
-        // As precise as the database, so that a sample is the same there and in memory.
-        let at = OffsetDateTime::now_utc();
-        Sample {
-            at: at.replace_microsecond(at.microsecond()).unwrap_or(at),
-            span_seconds: (self.at - earlier.at).as_secs_f64().max(1e-6),
-            sessions: i64::try_from(sessions).unwrap_or(i64::MAX),
-            counts: self.totals.since(&earlier.totals),
-        }
-    }
+    values: Arc<Values>,
 }
 
 struct Sampler {
     last: Stand,
-    minute: Stand,
+    /// What was read when the span began that is being measured.
+    began: Arc<Values>,
+    /// Its number: of ten seconds since 1970.
+    span: i64,
     watch: Arc<Watch>,
-    samples: Sender<(Resolution, Sample)>,
-    /// Samples that the writer had no room for since it last had.
+    spans: Sender<Measured>,
+    /// Spans that history had no room for since it last had.
     lost: u64,
 }
 
+/// The number of the span that a time lies in.
+fn span_of(at: OffsetDateTime) -> i64 {
+    at.unix_timestamp().div_euclid(Resolution::TenSeconds.seconds().into())
+}
+
+/// The beginning of a span.
+fn beginning(span: i64) -> OffsetDateTime {
+    let seconds = span * i64::from(Resolution::TenSeconds.seconds());
+    OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+}
+
 impl Sampler {
-    fn new(broker: &Broker, watch: Arc<Watch>, samples: Sender<(Resolution, Sample)>) -> Self {
-        let now = Stand::take(broker);
-        watch.history.lock().add(now.at, now.totals);
-        Self { last: now, minute: now, watch, samples, lost: 0 }
+    fn new(broker: &Broker, watch: Arc<Watch>, spans: Sender<Measured>) -> Self {
+        let values = Arc::new(broker.live.counters.read());
+        let now = Stand { at: broker.now(), values };
+        watch.averages.lock().add(now.at, now.values.totals());
+        let span = span_of(OffsetDateTime::now_utc());
+        Self { began: Arc::clone(&now.values), last: now, span, watch, spans, lost: 0 }
     }
 
     fn sample(&mut self, broker: &Broker) {
-        let now = Stand::take(broker);
-        let sessions = broker.sessions.registry.connected();
-        let sample = now.since(&self.last, sessions);
-        let rates = now.totals.since(&self.last.totals).over(now.at - self.last.at);
+        let at = OffsetDateTime::now_utc();
+        let values = Arc::new(self.watch.reader.lock().read(broker, *self.watch.found.lock()));
+        *self.watch.latest.lock() = Arc::clone(&values);
+        let now = Stand { at: broker.now(), values };
+        let totals = now.values.totals();
+        let rates = totals.since(&self.last.values.totals()).over(now.at - self.last.at);
         let average = {
-            let mut history = self.watch.history.lock();
-            history.add(now.at, now.totals);
-            history.average(AVERAGE)
+            let mut averages = self.watch.averages.lock();
+            averages.add(now.at, totals);
+            averages.over(AVERAGE).0
         };
+        let sessions = broker.sessions.registry.connected();
         // Nobody may be looking on.
-        let reading = Reading { at: sample.at, sessions, rates, average, totals: now.totals };
-        let _ = self.watch.readings.send(reading);
+        let _ = self.watch.readings.send(Reading { at, sessions, rates, average, totals });
         self.last = now;
-        self.keep(Resolution::Second, sample);
-        if now.at - self.minute.at >= Duration::from_secs(60) {
-            self.finish_minute(broker);
+        let span = span_of(at);
+        if span > self.span {
+            self.finish_span(span);
+        } else if span < self.span {
+            // The clock was put back; what follows begins anew.
+            self.span = span;
+            self.began = Arc::clone(&self.last.values);
         }
     }
 
-    fn finish_minute(&mut self, broker: &Broker) {
-        if self.last.at > self.minute.at {
-            let sample = self.last.since(&self.minute, broker.sessions.registry.connected());
-            self.minute = self.last;
-            self.keep(Resolution::Minute, sample);
-        }
+    fn finish_span(&mut self, next: i64) {
+        let values = history::measure(&self.began, &self.last.values);
+        self.keep(Measured { at: beginning(next), values, after_lost: false });
+        self.span = next;
+        self.began = Arc::clone(&self.last.values);
     }
 
-    /// Sampling never waits for the database.
-    fn keep(&mut self, resolution: Resolution, sample: Sample) {
+    /// Measuring never waits for the database.
+    fn keep(&mut self, measured: Measured) {
         {
             let mut recent = self.watch.recent.lock();
-            recent.push_back((resolution, sample.clone()));
-            if recent.len() > RECENT {
+            recent.push_back(measured.clone());
+            if recent.len() > WAITING {
                 recent.pop_front();
             }
         }
-        if self.samples.try_send((resolution, sample)).is_err() {
+        let after_lost = self.lost > 0;
+        if self.spans.try_send(Measured { after_lost, ..measured }).is_err() {
             self.lost += 1;
-        } else if self.lost > 0 {
-            tracing::warn!(lost = self.lost, "throughput samples lost while the database was unavailable");
+        } else if after_lost {
+            tracing::warn!(spans = self.lost, "history lost while the database was unavailable, ten seconds each");
             self.lost = 0;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spans_begin_at_whole_tens_of_seconds() {
+        let at = OffsetDateTime::from_unix_timestamp(1_780_000_019).unwrap();
+        assert_eq!(span_of(at), 178_000_001);
+        assert_eq!(beginning(178_000_002), at + Duration::from_secs(1));
+        assert_eq!(span_of(beginning(178_000_002)), 178_000_002);
     }
 }

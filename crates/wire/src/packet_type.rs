@@ -24,7 +24,8 @@ pub enum PacketType {
 }
 
 impl PacketType {
-    pub(crate) const ALL: [Self; 15] = [
+    /// All of them, by their numbers.
+    pub const ALL: [Self; 15] = [
         Self::Connect,
         Self::ConnAck,
         Self::Publish,

@@ -2,6 +2,7 @@
 
 use moorfall_wire::{FilterError, QoS, TopicError, TopicFilter, TopicName};
 use serde::Deserialize;
+use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 use utoipa::ToSchema;
 
 /// Why a field is not what it should be.
@@ -13,6 +14,9 @@ pub enum FieldError {
     /// It is no topic name.
     #[error("\"{0}\" is not a valid topic name: {1}.")]
     Topic(String, TopicError),
+    /// It is no time.
+    #[error("\"{0}\" is not a time. Write it like 2026-11-28T09:30:00Z.")]
+    Moment(String),
     /// It is no quality of service.
     #[error("There is no QoS {0}. Use 0, 1 or 2.")]
     Qos(u8),
@@ -43,6 +47,20 @@ impl TryFrom<String> for Topic {
 
     fn try_from(text: String) -> Result<Self, FieldError> {
         TopicName::new(text.clone()).map(Self).map_err(|error| FieldError::Topic(text, error))
+    }
+}
+
+/// A time, as RFC 3339 writes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(try_from = "String")]
+#[schema(value_type = String, format = DateTime, example = "2026-11-28T09:30:00Z")]
+pub struct Moment(pub OffsetDateTime);
+
+impl TryFrom<String> for Moment {
+    type Error = FieldError;
+
+    fn try_from(text: String) -> Result<Self, FieldError> {
+        OffsetDateTime::parse(&text, &Rfc3339).map(Self).map_err(|_| FieldError::Moment(text))
     }
 }
 

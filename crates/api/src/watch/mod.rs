@@ -2,14 +2,16 @@
 
 pub mod draft_lines;
 pub mod drift;
+pub mod exposition;
 pub mod filter_match;
+pub mod health;
+pub mod history;
 pub mod readings;
 pub mod recordings;
 pub mod retained;
 pub mod sessions;
 pub mod silences;
 pub mod status;
-pub mod throughput;
 pub mod topic;
 pub mod topics;
 pub mod warnings;

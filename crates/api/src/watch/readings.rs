@@ -8,9 +8,9 @@ use axum::{
     response::sse::{Event, KeepAlive, Sse},
 };
 use futures_util::{Stream, stream};
-use moorfall_contract::readings::{LiveReading, MeasureView};
-use moorfall_core::measure::MEASURES;
-use moorfall_watch::sampler::Reading;
+use moorfall_contract::readings::{LiveReading, MeasureView, Readings, WindowAverage};
+use moorfall_core::measure::{Measure, Series, WINDOWS};
+use moorfall_watch::sampler::{Reading, Watch};
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::{
@@ -18,7 +18,7 @@ use crate::{
     state::App,
 };
 
-fn view(Reading { at, sessions, rates, average, totals }: &Reading) -> LiveReading {
+fn view(Reading { at, sessions, rates, average, totals, .. }: &Reading) -> LiveReading {
     LiveReading {
         at: *at,
         sessions: *sessions as u64,
@@ -75,6 +75,23 @@ pub async fn live(
     Ok(Sse::new(events).keep_alive(KeepAlive::default()))
 }
 
+/// Read all measures
+///
+/// As they were read within the last second, and the moving averages of the main rates.
+#[utoipa::path(get, operation_id = "read_measures", path = "/readings", tag = "service", responses(
+    (status = 200, body = Readings),
+))]
+pub async fn now(State(watch): State<Arc<Watch>>) -> Json<Readings> {
+    let latest = watch.latest();
+    let values = Series::all().filter_map(|series| Some((series.to_string(), latest.value(series)?))).collect();
+    let averages = WINDOWS.iter().zip(watch.averages()).map(|(window, (rates, covered))| WindowAverage {
+        window_seconds: window.as_secs() as u32,
+        covered_seconds: covered.min(*window).as_secs() as u32,
+        rates: rates.into(),
+    });
+    Json(Readings { values, averages: averages.collect() })
+}
+
 /// List the measures
 ///
 /// The catalogue: the fields of totals and rates, with their units and what they say.
@@ -82,5 +99,5 @@ pub async fn live(
     (status = 200, body = Vec<MeasureView>),
 ))]
 pub async fn measures() -> Json<Vec<MeasureView>> {
-    Json(MEASURES.iter().map(MeasureView::from).collect())
+    Json(Measure::ALL.iter().copied().map(MeasureView::from).collect())
 }

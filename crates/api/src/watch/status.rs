@@ -18,7 +18,7 @@ use crate::state::App;
 pub async fn status(State(app): State<App>) -> Json<Status> {
     let App { broker, process, watch, .. } = &app;
     let database = health(broker);
-    let totals = broker.live.counters.read();
+    let totals = broker.live.counters.read().totals();
     let addresses = &process.addresses;
     let design = broker.design.in_force();
     let (retained, retained_bytes) = broker.sessions.router.retained_size();

@@ -15,7 +15,7 @@ use crate::{
         directory::Whose,
     },
     listeners::origin::Acting,
-    log,
+    notes,
     sessions::{
         record::{Link, LinkOrigin, SignedInBy},
         registry::Newcomer,
@@ -77,7 +77,7 @@ impl Connection {
             version: self.session.version(),
             resumed: parked.is_some(),
         };
-        log::note(&connected);
+        notes::note(&self.broker.live, &connected);
         let was_kept = parked.is_some();
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;

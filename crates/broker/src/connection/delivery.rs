@@ -8,6 +8,7 @@ use std::{
 use bytes::Buf;
 use moorfall_core::{
     Queued,
+    measure::Measure,
     session::{Granted, Undelivered},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
@@ -15,7 +16,7 @@ use moorfall_store::SubscriptionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
-use crate::{log, sessions::record::SessionRecord};
+use crate::{notes, sessions::record::SessionRecord};
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -40,18 +41,27 @@ impl Connection {
                 self.broker.sessions.journal.open().file(record.key, delivery);
             }
             let journey = front.as_ref().map_or(0, Queued::journey);
+            let (qos, arrived) = front.as_ref().map_or_else(Default::default, |front| (front.qos(), front.received()));
             let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
             if journey != 0 && handled.sent > 0 {
                 self.broker.live.recorder.sent(journey, record.key, self.broker.now());
             }
             self.held -= handled.sent as usize + handled.withheld.len();
-            self.counts.messages_out += handled.sent;
+            if handled.sent > 0 {
+                self.counts.messages_out += handled.sent;
+                self.broker.live.counters.count_by(Measure::MessagesOut, qos, handled.sent);
+                // What waited while the client was away, or was retained, says nothing of how fast messages are.
+                if arrived >= self.origin.at && self.walking.is_none() {
+                    self.broker.live.counters.time(Measure::PublishToDeliver, now - arrived, handled.sent);
+                }
+            }
             for Undelivered { why, message } in handled.withheld {
                 self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
                 self.counts.withheld += 1;
+                self.broker.live.counters.count_by(Measure::Withheld, why, 1);
                 record.withheld.fetch_add(1, Ordering::Relaxed);
-                if log::wants_frequent() {
-                    log::note(&Fact::Withheld { client: record.named(), topic: message.topic.clone(), why });
+                if notes::wants_frequent() {
+                    notes::write(&Fact::Withheld { client: record.named(), topic: message.topic.clone(), why });
                 }
             }
             if let Some(front) = front {

@@ -17,11 +17,12 @@ use bytes::{Buf, BytesMut};
 use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
+    measure::Measure,
     router::{Route, RouteCache},
-    session::{Action, Ended, Keep, NotAccepted, Refusal, Routed, Session, Verdict},
+    session::{Action, Ended, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
 };
 use moorfall_live::{counters::Counts, facts::Fact, topics::hierarchy as topics};
-use moorfall_wire::{PacketId, QoS, TopicName};
+use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
 use tokio::time::timeout;
 
 use crate::{
@@ -33,7 +34,7 @@ use crate::{
         seats::Seat,
         stream::Stream,
     },
-    log,
+    notes,
     random::random_text,
     sessions::{
         journal::Promise,
@@ -152,7 +153,8 @@ enum Subscribing {
 
 /// What a session waits for.
 enum Awaited {
-    Routed(QoS, PacketId, Routed),
+    /// An answer to a message that arrived then.
+    Routed(QoS, PacketId, Routed, Time),
     Committed(u64),
 }
 
@@ -299,7 +301,10 @@ impl Connection {
     async fn handle_packets(&mut self, now: Time, buffer: &mut BytesMut) {
         while self.takes_more() {
             self.breathe().await;
-            self.session.handle_plain_pubacks(now, buffer);
+            let acknowledged = self.session.handle_plain_pubacks(now, buffer);
+            if acknowledged > 0 {
+                self.count_packets(PacketType::PubAck, acknowledged);
+            }
             if self.session.has_actions() {
                 self.act().await;
             }
@@ -308,10 +313,21 @@ impl Connection {
             }
             match self.session.next_packet(buffer) {
                 Ok(None) => break,
-                Ok(Some(packet)) => self.session.handle_packet(now, packet),
+                Ok(Some(packet)) => {
+                    self.count_packets(packet.packet_type(), 1);
+                    self.session.handle_packet(now, packet);
+                }
                 Err(error) => self.session.handle_decode_error(now, &error),
             }
             self.act().await;
+        }
+    }
+
+    fn count_packets(&self, packet: PacketType, count: u64) {
+        let counters = &self.broker.live.counters;
+        counters.count_by(Measure::PacketsIn, packet, count);
+        if matches!(packet, PacketType::PubAck | PacketType::PubComp) {
+            counters.count(Measure::MessagesAcknowledged, count);
         }
     }
 
@@ -337,7 +353,11 @@ impl Connection {
             self.answers.pop_front_if(|(promise, _)| promise.as_ref().is_none_or(|promise| promise.is_kept()))
         {
             match answer {
-                Awaited::Routed(qos, id, routed) => self.session.handle_routed(qos, id, routed),
+                Awaited::Routed(qos, id, routed, arrived) => {
+                    let counters = &self.broker.live.counters;
+                    counters.time(Measure::PublishToAcknowledge, self.broker.now() - arrived, 1);
+                    self.session.handle_routed(qos, id, routed);
+                }
                 Awaited::Committed(number) => {
                     if self.subscribing == Subscribing::Until(number) {
                         self.subscribing = Subscribing::No;
@@ -364,6 +384,7 @@ impl Connection {
 
     fn note_refusal(&mut self, refusal: Refusal) {
         self.counts.refused += refusal.count;
+        self.broker.live.counters.count_by(Measure::Refused, ReasonKind::from(&refusal.reason), refusal.count);
         if let Some(message) = refusal.message.as_ref().filter(|_| self.broker.live.recorder.is_on()) {
             let Message { topic, qos, retain, payload, .. } = &**message;
             let origin = || self.origin_of(topic, *qos, *retain, payload);
@@ -372,8 +393,8 @@ impl Connection {
         if let Some(record) = &self.record {
             self.broker.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.broker.now());
             record.note_refusal(&refusal);
-            if log::wants_frequent() {
-                log::note(&Fact::Refused { client: record.named(), refusal });
+            if notes::wants_frequent() {
+                notes::write(&Fact::Refused { client: record.named(), refusal });
             }
         }
     }
@@ -383,7 +404,7 @@ impl Connection {
         while let Some(action) = self.session.poll_action() {
             self.breathe().await;
             match action {
-                Action::Authenticate(credentials) => self.checking = Some(self.authenticate(credentials)),
+                Action::Authenticate(credentials) => self.checking = Some(self.authenticate(*credentials)),
                 Action::Admit { client_id, identity, clean_start, expiry } => {
                     Box::pin(self.admit(client_id.to_string(), identity, clean_start, expiry)).await;
                 }
@@ -403,8 +424,8 @@ impl Connection {
                         self.broker.live.recorder.answered(journey, record.key, self.broker.now(), reason);
                     }
                 }
-                Action::Refused(refusal) => self.note_refusal(refusal),
-                Action::Close(why) => self.farewell = Some(why),
+                Action::Refused(refusal) => self.note_refusal(*refusal),
+                Action::Close(why) => self.farewell = Some(*why),
             }
         }
     }
@@ -426,7 +447,18 @@ impl Connection {
     }
 
     fn pass_on_counts(&mut self) {
-        self.broker.live.counters.add(&self.counts);
+        let Counts { bytes_in, bytes_out, .. } = self.counts;
+        let counters = &self.broker.live.counters;
+        if bytes_in > 0 {
+            counters.count(Measure::BytesIn, bytes_in);
+        }
+        if bytes_out > 0 {
+            counters.count(Measure::BytesOut, bytes_out);
+        }
+        for (packet, count) in self.session.outgoing().take_sent() {
+            counters.count_by(Measure::PacketsOut, packet, count.into());
+        }
+        self.origin.listener.counters.add(&self.counts);
         if let Some(record) = &self.record {
             record.counters.add(&self.counts);
             record.in_flight.store(self.session.in_flight(), Ordering::Relaxed);
@@ -446,7 +478,10 @@ impl Connection {
         let why = self.farewell.take().unwrap_or(Ended::Stopping);
         let address = self.origin.address;
         let Some(record) = self.record.take() else {
-            return log::note(&Fact::NotAccepted { user_name: std::mem::take(&mut self.user_name), address, why });
+            return notes::note(
+                &self.broker.live,
+                &Fact::NotAccepted { user_name: std::mem::take(&mut self.user_name), address, why },
+            );
         };
         let left = std::mem::take(&mut self.pending);
         let walk = match self.walking.take() {
@@ -459,7 +494,7 @@ impl Connection {
         if let Some(parting) = self.session.part() {
             self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
-        log::note(&Fact::Disconnected { client: record.named(), address, why });
+        notes::note(&self.broker.live, &Fact::Disconnected { client: record.named(), address, why });
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use moorfall_core::{Message, Run, access::Request, session::Routed};
+use moorfall_core::{Message, Run, access::Request, measure::Measure, session::Routed};
 use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
@@ -18,6 +18,9 @@ const RUN: usize = 1_024;
 impl Connection {
     pub(super) fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
         self.counts.messages_in += 1;
+        if self.session.is_closed() {
+            self.broker.live.counters.count(Measure::WillsSent, 1);
+        }
         let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };
         let route = self.routes.route(&self.broker.sessions.router, &message.topic);
         let qos = message.qos;
@@ -41,6 +44,7 @@ impl Connection {
         }
         let route = Arc::clone(route);
         self.hand_on_run();
+        self.broker.live.counters.count_by(Measure::MessagesIn, qos, 1);
         self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
         let waiting = match (&self.record, packet_id) {
             (Some(record), Some(packet_id)) => Some(AnswerDue { record, packet_id }),
@@ -49,13 +53,15 @@ impl Connection {
         let nobody = Arc::default();
         let identity = self.record.as_ref().map_or(&nobody, |record| &record.identity);
         let by = By { identity, waiting };
-        let (routed, promise) = self.broker.sessions.distribute(&message, &route, by, &mut self.counts);
+        let (routed, promise) = self.broker.sessions.distribute(&message, &route, by);
         let Some(id) = packet_id else { return };
         // Acknowledgements leave in the order of the messages ([MQTT-4.6.0-2], [MQTT-4.6.0-3]).
         if promise.is_none() && self.answers.is_empty() {
+            let took = self.broker.now() - message.received;
+            self.broker.live.counters.time(Measure::PublishToAcknowledge, took, 1);
             self.session.handle_routed(qos, id, routed);
         } else {
-            self.answers.push_back((promise, Awaited::Routed(qos, id, routed)));
+            self.answers.push_back((promise, Awaited::Routed(qos, id, routed, message.received)));
         }
     }
 
@@ -96,8 +102,13 @@ impl Connection {
     pub(super) fn hand_on_run(&mut self) {
         let Some(route) = self.run_route.take() else { return };
         let run = Arc::new(Run::new(self.run.drain(..)));
+        self.broker.live.counters.count_by(Measure::MessagesIn, run.qos(), run.messages().len() as u64);
         self.note_topic(run.messages(), run.weight() as u64);
-        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter(), &mut self.counts);
+        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter());
+        if let (Some(first), true) = (run.messages().first(), !self.run_answers.is_empty()) {
+            let took = self.broker.now() - first.received;
+            self.broker.live.counters.time(Measure::PublishToAcknowledge, took, self.run_answers.len() as u64);
+        }
         for (place, id) in std::mem::take(&mut self.run_answers) {
             let routed =
                 if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };

@@ -31,7 +31,7 @@ use crate::{
     clock::Clock,
     identity::sign_in_queue::{Abandonable, Ask, Pick, Queue},
     listeners::gatekeeper::neighbourhood,
-    log,
+    notes,
 };
 
 /// The longest password that is taken, bytes: hashing is what a stranger can make the service work at.
@@ -240,7 +240,7 @@ impl Room {
             if !waits.is_empty() {
                 parking_lot::MutexGuard::unlocked(&mut queue, || {
                     for address in waits {
-                        log::note(&Fact::SignInsFail { address });
+                        notes::write(&Fact::SignInsFail { address });
                     }
                 });
             }

@@ -2,7 +2,12 @@
 
 use std::{net::SocketAddr, sync::Arc, time::Duration};
 
-use moorfall_core::{Time, certificate::ClientCertificate};
+use moorfall_core::{
+    Time,
+    certificate::ClientCertificate,
+    measure::Measure,
+    session::{NotAccepted, NotAcceptedKind},
+};
 use moorfall_live::facts::{Fact, NotSecured};
 use tokio::{
     net::{TcpListener, TcpStream},
@@ -18,7 +23,7 @@ use crate::{
         stream::{Layer, Stream},
         upgrade::Visit,
     },
-    log,
+    notes,
 };
 
 /// Accepts until the service stops; each connection is a task of its own.
@@ -34,7 +39,7 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
         match accepted {
             Ok((stream, address)) => {
                 if std::mem::take(&mut no_descriptor) {
-                    log::note(&Fact::Accepting { listener: Arc::clone(&listener.name) });
+                    notes::note(&reception.live, &Fact::Accepting { listener: Arc::clone(&listener.name) });
                 }
                 let began = reception.common.clock.now();
                 let seat = reception.seats.take(&listener, address.ip(), began);
@@ -42,13 +47,19 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
                 if let Some(refusal) = refusal
                     && turned_away.is_none()
                 {
-                    log::note(&Fact::Refusing { address, listener: Arc::clone(&listener.name), why: refusal.into() });
+                    notes::note(
+                        &reception.live,
+                        &Fact::Refusing { address, listener: Arc::clone(&listener.name), why: refusal.into() },
+                    );
                 }
                 turned_away = refusal;
                 // A TLS handshake is more than who is turned away may cost.
-                if let Ok(seat) = seat
-                    && (refusal.is_none() || listener.tls.is_none())
-                {
+                let seat = seat.ok().filter(|_| refusal.is_none() || listener.tls.is_none());
+                if let (None, Some(refusal)) = (&seat, refusal) {
+                    let kind = NotAcceptedKind::from(&NotAccepted::from(refusal));
+                    reception.live.counters.count_by(Measure::ConnectionsRefused, kind, 1);
+                }
+                if let Some(seat) = seat {
                     reception.common.tasks.spawn(begin(
                         Arc::clone(&reception),
                         Arc::clone(&listener),
@@ -83,7 +94,8 @@ async fn begin(
     let _ = stream.set_nodelay(true);
     let deadline = reception.common.clock.instant(began + listener.limits.connect_time);
     let name = Arc::clone(&listener.name);
-    let not_secured = |why| log::note(&Fact::NotSecured { address, listener: Arc::clone(&name), why });
+    let live = Arc::clone(&reception.live);
+    let not_secured = |why| notes::note(&live, &Fact::NotSecured { address, listener: Arc::clone(&name), why });
     let mut certificate = None;
     let removals = (reception.removals)();
     let layered: Box<dyn Layer> = match &listener.tls {

@@ -9,6 +9,7 @@ use std::{
 };
 
 use moorfall_core::Limits;
+use moorfall_live::counters::SharedCounters;
 
 use crate::listeners::{
     doors::Doors,
@@ -36,6 +37,8 @@ pub struct Listener {
     pub limits: Arc<Limits>,
     /// Connections at present.
     pub connections: AtomicUsize,
+    /// What its connections have carried.
+    pub counters: SharedCounters,
 }
 
 impl Listener {
@@ -50,6 +53,7 @@ impl Listener {
             origins: settings.origins.clone(),
             limits: Arc::new(limits),
             connections: AtomicUsize::new(0),
+            counters: SharedCounters::default(),
         }
     }
 

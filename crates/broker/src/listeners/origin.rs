@@ -4,6 +4,7 @@ use std::{net::SocketAddr, sync::Arc};
 
 use futures_util::future::BoxFuture;
 use moorfall_core::{Time, certificate::ClientCertificate};
+use moorfall_live::Live;
 
 use crate::{
     common::Common,
@@ -57,6 +58,8 @@ type Serve = Box<dyn Fn(Arrived) -> BoxFuture<'static, ()> + Send + Sync>;
 pub struct Reception {
     /// What the process shares.
     pub common: Arc<Common>,
+    /// What goes on.
+    pub live: Arc<Live>,
     /// How many may come.
     pub seats: Arc<Seats>,
     /// By which names browsers may come in.

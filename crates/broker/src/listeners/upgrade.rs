@@ -18,7 +18,7 @@ use crate::{
         stream::{Layer, Stream},
         websocket::{self, WebSocket},
     },
-    log,
+    notes,
 };
 
 /// A client that asks for a WebSocket.
@@ -65,7 +65,10 @@ impl Visit {
         let served = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await;
         if let Err(error) = served {
             let (address, listener) = (self.address, Arc::clone(&self.listener.name));
-            log::note(&Fact::NotSecured { address, listener, why: NotSecured::WebSocket(error.to_string()) });
+            notes::note(
+                &self.reception.live,
+                &Fact::NotSecured { address, listener, why: NotSecured::WebSocket(error.to_string()) },
+            );
         }
     }
 }

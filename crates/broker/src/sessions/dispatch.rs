@@ -5,11 +5,11 @@ use std::sync::Arc;
 use moorfall_core::{
     Message, Run,
     access::Act,
+    measure::Measure,
     router::{Load, Recipient, Route, is_filed},
-    session::{Reason, Routed},
+    session::{Reason, Routed, Withheld},
 };
 use moorfall_live::{
-    counters::Counts,
     journeys::{Publisher, Unsent},
     topics::hierarchy::Noted,
 };
@@ -65,16 +65,32 @@ impl Sessions {
     pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
         self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
-        let mut counts = Counts { messages_in: 1, ..Counts::default() };
+        self.live.counters.count_by(Measure::MessagesIn, message.qos, 1);
         let by = By { identity, waiting: None };
         let route = self.router.route(&message.topic);
         if self.live.recorder.is_on() {
             let publisher = || Publisher { identity: identity.to_string(), ..Publisher::default() };
-            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by, &mut counts);
+            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by);
         } else {
-            self.distribute(message, &route, by, &mut counts);
+            self.distribute(message, &route, by);
         }
-        self.live.counters.add(&counts);
+    }
+
+    /// Publishes a message of the service itself at QoS 0. As the retained one of its topic it is kept in memory alone,
+    /// for it is published again and again.
+    pub fn announce(&self, message: &Arc<Message>) {
+        self.router.retain_own(message);
+        let route = self.router.route(&message.topic);
+        let load =
+            |record: &Arc<SessionRecord>| if record.is_denied(&message.topic) { Load::Over } else { record.load() };
+        let chosen: SmallVec<[_; 4]> = route.groups.iter().filter_map(|group| group.choose(load)).collect();
+        for recipient in route.recipients.iter().chain(chosen) {
+            let Some(delivery) = recipient.delivery(message) else { continue };
+            let outcome = recipient.handle.push(delivery, |_| {});
+            let displaced = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
+            displaced.for_each(|delivery| self.journal.open().done(recipient.session, delivery));
+            self.account(message.journey(), recipient, &outcome);
+        }
     }
 
     /// Keeps a message if it is to be retained, and hands it to everyone on the route. What must survive is filed; the
@@ -84,7 +100,6 @@ impl Sessions {
         message: &Arc<Message>,
         route: &Route<Arc<SessionRecord>>,
         By { identity, waiting }: By<'_>,
-        counts: &mut Counts,
     ) -> (Routed, Option<Arc<Promise>>) {
         // A member that may not have this message is not there for it.
         let load = |record: &Arc<SessionRecord>| match record.is_denied(&message.topic) {
@@ -100,7 +115,7 @@ impl Sessions {
         let recipients = all().chain(chosen.iter().copied()).map(terms);
         if !is_filed(message.qos, message.retain, is_persistent, recipients) {
             let run = Arc::new(Run::new([Arc::clone(message)]));
-            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()), counts);
+            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()));
             return (handed.of_one(), None);
         }
         // What may stay for long must not borrow a receive buffer.
@@ -122,7 +137,7 @@ impl Sessions {
         }
         let mut handed = Handed::default();
         for recipient in all().chain(chosen.iter().copied()) {
-            if let Some(is_taken) = self.push(message, recipient, &mut journal, counts) {
+            if let Some(is_taken) = self.push(message, recipient, &mut journal) {
                 handed.count += 1;
                 handed.taken |= usize::from(is_taken);
             }
@@ -151,7 +166,6 @@ impl Sessions {
         &self,
         run: &Arc<Run>,
         recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
-        counts: &mut Counts,
     ) -> Handed {
         let mut handed = Handed::default();
         for recipient in recipients {
@@ -168,7 +182,7 @@ impl Sessions {
                 let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
                 filed.for_each(|delivery| journal.done(recipient.session, delivery));
             }
-            self.account(run.journey(), recipient, &outcome, counts);
+            self.account(run.journey(), recipient, &outcome);
         }
         handed
     }
@@ -180,7 +194,6 @@ impl Sessions {
         message: &Arc<Message>,
         recipient: &Recipient<Arc<SessionRecord>>,
         journal: &mut journal::OpenBatch<'_>,
-        counts: &mut Counts,
     ) -> Option<bool> {
         let delivery = recipient.delivery(message);
         self.live.recorder.lead(message.journey(), recipient, message.qos, delivery.is_none());
@@ -188,18 +201,15 @@ impl Sessions {
         let session = recipient.session;
         let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
         outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
-        self.account(message.journey(), recipient, &outcome, counts);
+        self.account(message.journey(), recipient, &outcome);
         Some(outcome.dropped == 0)
     }
 
-    fn account(
-        &self,
-        journey: u64,
-        recipient: &Recipient<Arc<SessionRecord>>,
-        outcome: &Queueing,
-        counts: &mut Counts,
-    ) {
-        counts.withheld += outcome.withheld;
+    fn account(&self, journey: u64, recipient: &Recipient<Arc<SessionRecord>>, outcome: &Queueing) {
+        if outcome.withheld > 0 {
+            let why = outcome.why.unwrap_or(Withheld::QueueFull);
+            self.live.counters.count_by(Measure::Withheld, why, outcome.withheld);
+        }
         self.note_outcome(journey, &recipient.handle, outcome);
         if outcome.end {
             self.registry.end_soon(&recipient.handle);

@@ -7,7 +7,7 @@ use moorfall_live::facts::Fact;
 use tokio_util::sync::CancellationToken;
 
 use crate::{
-    log,
+    notes,
     sessions::{
         Sessions,
         lifecycle::row,
@@ -59,7 +59,7 @@ impl Sessions {
             self.publish_will(&message, record);
         }
         if ended {
-            log::note(&Fact::Expired { client: record.named() });
+            notes::note(&self.live, &Fact::Expired { client: record.named() });
             self.finish(record);
         }
     }

@@ -15,13 +15,14 @@ use std::{
         Arc,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
+    time::Duration,
 };
 
 use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
 use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
 use time::OffsetDateTime;
-use tokio::sync::Notify;
+use tokio::{sync::Notify, time::Instant};
 use tokio_util::sync::CancellationToken;
 use tracing_mutex::parkinglot::{Mutex, MutexGuard};
 
@@ -57,6 +58,8 @@ pub struct Journal {
     releases: AtomicU64,
     /// Rows of the batch that is being written.
     pub(super) writing: AtomicUsize,
+    /// Since when.
+    pub(super) writing_since: Mutex<Option<Instant>>,
     /// Cancelled when nothing more will come.
     pub(super) closing: CancellationToken,
 }
@@ -78,6 +81,7 @@ impl Journal {
             work: Notify::new(),
             releases: AtomicU64::new(0),
             writing: AtomicUsize::new(0),
+            writing_since: Mutex::default(),
             closing: CancellationToken::new(),
         }
     }
@@ -95,6 +99,16 @@ impl Journal {
     /// Rows that are not committed.
     pub fn backlog(&self) -> usize {
         self.open.lock().changes.len() + self.writing.load(Ordering::Relaxed)
+    }
+
+    /// Acknowledgements that wait for a commit.
+    pub fn promises(&self) -> usize {
+        self.open.lock().promises.len()
+    }
+
+    /// How long the batch that is being written has been waiting to be committed.
+    pub fn behind(&self) -> Duration {
+        self.writing_since.lock().map_or(Duration::ZERO, |since| since.elapsed())
     }
 
     /// Nothing more will come; [`super::journal_writer::run`] ends when what there is has been written.

@@ -5,6 +5,8 @@ use std::{
     time::Duration,
 };
 
+use moorfall_core::measure::Measure;
+use moorfall_live::Live;
 use moorfall_store::{Asked, Changes, Database, StoreError};
 use tokio::time::{Instant, sleep, timeout};
 
@@ -21,7 +23,7 @@ const LAST: Duration = Duration::from_secs(2);
 
 /// Writes batches until the journal is closed and everything is written, or until the database stays away too long
 /// after that.
-pub async fn run(journal: Arc<Journal>, database: Arc<Database>) {
+pub async fn run(journal: Arc<Journal>, database: Arc<Database>, live: Arc<Live>) {
     loop {
         let (changes, promises) = {
             let mut open = journal.open.lock();
@@ -38,6 +40,8 @@ pub async fn run(journal: Arc<Journal>, database: Arc<Database>) {
             continue;
         }
         journal.writing.store(changes.len(), Ordering::Relaxed);
+        let began = Instant::now();
+        *journal.writing_since.lock() = Some(began);
         if !write(&journal, &database, &changes).await {
             tracing::error!(
                 rows = changes.len(),
@@ -45,6 +49,12 @@ pub async fn run(journal: Arc<Journal>, database: Arc<Database>) {
             );
             return;
         }
+        if !changes.is_empty() {
+            live.counters.time(Measure::JournalCommit, began.elapsed(), 1);
+            live.counters.count(Measure::JournalBatches, 1);
+            live.counters.count(Measure::JournalRows, changes.len() as u64);
+        }
+        *journal.writing_since.lock() = None;
         journal.writing.store(0, Ordering::Relaxed);
         {
             let mut open = journal.open.lock();

@@ -8,10 +8,10 @@ use std::{
 use moorfall_core::{
     Delivery, Holding, Message, Queued, SessionKey,
     access::Request,
-    measure::Totals,
+    measure::Measure,
     names,
     router::Load,
-    session::{Ended, NotAccepted, Parting, Reason, Refusal},
+    session::{Ended, NotAccepted, Parting, Reason, Refusal, Withheld},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SessionRow;
@@ -19,7 +19,7 @@ use moorfall_wire::{QoS, TopicFilter};
 
 use crate::{
     judge::Rights,
-    log,
+    notes,
     sessions::{
         Sessions,
         record::{NewSession, Parked, Place, RetainedDue, SessionRecord, Walk},
@@ -151,7 +151,7 @@ impl Sessions {
         }
         let unsendable = unsendable.iter().map(Queued::len).sum::<usize>() as u64;
         record.withheld.fetch_add(unsendable, Ordering::Relaxed);
-        self.live.counters.add(&Totals { withheld: unsendable, ..Totals::default() });
+        self.live.counters.count_by(Measure::Withheld, Withheld::Gone, unsendable);
         if expiry == 0 {
             self.finish(record);
         } else {
@@ -262,14 +262,14 @@ impl Sessions {
             return self.note_refused_will(record, reason.refusal_of_will(identity, Arc::clone(message)));
         }
         let message = Arc::new(message.renewed(self.clock.now()));
+        self.live.counters.count(Measure::WillsSent, 1);
         self.publish(&message, identity);
     }
 
     fn note_refused_will(&self, record: &SessionRecord, refusal: Refusal) {
-        self.live.counters.add(&Totals { refused: 1, ..Totals::default() });
         self.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.clock.now());
         record.note_refusal(&refusal);
-        log::note(&Fact::Refused { client: record.named(), refusal });
+        notes::note(&self.live, &Fact::Refused { client: record.named(), refusal });
     }
 
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose

@@ -438,6 +438,13 @@ impl SessionRecord {
         (waiting + self.held.load(Ordering::Relaxed), dropped)
     }
 
+    /// Messages that wait to be sent, and the bytes of those that its task has not taken.
+    pub fn waiting(&self) -> (usize, usize) {
+        let outbox = self.outbox.lock();
+        let (messages, bytes) = outbox.as_ref().map_or((0, 0), |outbox| (outbox.len(), outbox.bytes()));
+        (messages + self.held.load(Ordering::Relaxed), bytes)
+    }
+
     /// What its queue's policy would do for a message of this weight; `None` if there is room for it.
     pub fn full(&self, weight: usize) -> Option<QueuePolicy> {
         self.outbox.lock().as_ref()?.full(weight)

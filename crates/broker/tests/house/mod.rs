@@ -64,8 +64,11 @@ impl House {
         let last = LastUsed { key: stored.last_key, number: stored.last_number };
         let broker = Arc::new(Broker::load(Arc::clone(&common), Arc::clone(&limits), identities, last).await.unwrap());
         restore::restore(&broker.sessions, stored, false);
-        let journal =
-            tokio::spawn(journal_writer::run(Arc::clone(&broker.sessions.journal), Arc::clone(&common.database)));
+        let journal = tokio::spawn(journal_writer::run(
+            Arc::clone(&broker.sessions.journal),
+            Arc::clone(&common.database),
+            Arc::clone(&broker.live),
+        ));
         let address = ([127, 0, 0, 1], 1_883).into();
         let settings = ListenerSettings::tcp("pipe", address);
         let listener = Arc::new(Listener::new(&settings, address, None, (*limits).clone()));

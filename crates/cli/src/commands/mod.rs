@@ -8,6 +8,7 @@ pub mod cert;
 pub mod drill;
 pub mod identities;
 pub mod journey;
+pub mod measures;
 pub mod people;
 pub mod publish;
 pub mod recording;

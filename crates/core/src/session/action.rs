@@ -57,7 +57,7 @@ pub enum Keep {
 #[must_use]
 pub enum Action {
     /// Find out who this is; answer with [`Session::handle_verdict`].
-    Authenticate(Credentials),
+    Authenticate(Box<Credentials>),
     /// End an earlier connection of this client identifier and wait until it is gone, find the session or begin one;
     /// then [`Session::handle_admitted`], or [`Session::handle_not_admitted`] if that can't be.
     Admit {
@@ -94,7 +94,7 @@ pub enum Action {
     /// Answer with [`Session::handle_committed`] once everything that earlier actions asked to be kept is safe.
     Commit(u64),
     /// Something was refused.
-    Refused(Refusal),
+    Refused(Box<Refusal>),
     /// The client has answered a message whose journey is recorded: it has it, or says why it does not take it.
     Acknowledged {
         /// The journey's number.
@@ -103,7 +103,7 @@ pub enum Action {
         reason: ReasonCode,
     },
     /// Write what is outgoing, close the connection, and take [`Session::part`].
-    Close(Ended),
+    Close(Box<Ended>),
 }
 
 /// How an accepted message was routed.

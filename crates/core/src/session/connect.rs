@@ -106,12 +106,12 @@ impl Session {
         if let Some(id) = &assigned_id {
             connect.client_id = id.clone();
         }
-        self.actions.push_back(Action::Authenticate(Credentials {
+        self.actions.push_back(Action::Authenticate(Box::new(Credentials {
             client_id: connect.client_id.clone(),
             user_name: connect.user_name.clone(),
             // The password is needed once and kept no longer.
             password: connect.password.take(),
-        }));
+        })));
         self.phase = Phase::Checking { connect, assigned_id };
     }
 
@@ -189,7 +189,12 @@ impl Session {
                 Err(reason) => reason,
             };
             self.actions.push_back(Action::Unsubscribe(filter.clone()));
-            self.actions.push_back(Action::Refused(reason.refusal(access.name(), Act::Subscribe, filter, None)));
+            self.actions.push_back(Action::Refused(Box::new(reason.refusal(
+                access.name(),
+                Act::Subscribe,
+                filter,
+                None,
+            ))));
             false
         });
     }
@@ -226,7 +231,7 @@ impl Session {
         };
         self.send(&Packet::ConnAck(Box::new(ConnAck { session_present: false, reason, properties })));
         self.phase = Phase::Closed(None);
-        self.actions.push_back(Action::Close(Ended::NotAccepted(why)));
+        self.actions.push_back(Action::Close(Box::new(Ended::NotAccepted(why))));
     }
 }
 

@@ -7,6 +7,7 @@ use moorfall_wire::{
     Acknowledgement, EncodedPublish, Packet, PacketId, PacketType, ProtocolVersion, PublishHead, PublishProperties,
     QoS, ReasonCode, TopicName,
 };
+use strum::{EnumString, IntoStaticStr, VariantNames};
 
 use super::{
     action::{Action, Keep},
@@ -17,7 +18,8 @@ use super::{
 use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, VariantNames, IntoStaticStr, EnumString)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Withheld {
     /// The session's queue was at its bound.
     QueueFull,
@@ -179,7 +181,7 @@ impl Session {
         let count = encoded.fitting(first, part.len().min(most), room);
         let range = first..first + count;
         if part.qos == QoS::AtMostOnce {
-            self.outgoing.put_shared(encoded.shared(range));
+            self.outgoing.put_shared(count, encoded.shared(range));
         } else {
             let in_flight = &mut open.state.in_flight;
             self.outgoing.put_run(encoded, range, || {

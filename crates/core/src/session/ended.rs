@@ -3,12 +3,19 @@
 use std::{fmt, time::Duration};
 
 use moorfall_wire::{DecodeError, PacketId, PacketType, ReasonCode};
+use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
 
 use super::{no_entry::NoEntry, not_accepted::NotAccepted, refusal::Refusal};
 use crate::shown::count;
 
 /// Why a connection ends.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, EnumDiscriminants)]
+#[strum_discriminants(
+    name(EndedKind),
+    doc = "Why a connection ends, without what belongs to it.",
+    derive(VariantNames, IntoStaticStr, EnumString),
+    strum(serialize_all = "kebab-case")
+)]
 pub enum Ended {
     /// The client sent DISCONNECT.
     ByClient(ReasonCode),

@@ -322,8 +322,9 @@ impl Session {
         }
     }
 
-    /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about.
-    pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) {
+    /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about. Gives
+    /// how many.
+    pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) -> u64 {
         let mut taken = 0;
         while let Some(open) = self.phase.open_mut()
             && let Some(id) = Frame::plain_puback(&buffer[taken..])
@@ -333,6 +334,7 @@ impl Session {
             self.puback(now, id, ReasonCode::Success);
         }
         buffer.advance(taken);
+        (taken / Frame::PLAIN_PUBACK) as u64
     }
 
     /// The bytes that arrived are not a packet.
@@ -450,7 +452,7 @@ impl Session {
             }
             Phase::Waiting { .. } | Phase::Checking { .. } | Phase::Admitting { .. } => {}
         }
-        self.actions.push_back(Action::Close(why));
+        self.actions.push_back(Action::Close(Box::new(why)));
     }
 
     /// [MQTT-3.1.2-8]. A will that waits is given back: it is published when its delay is over or the session ends,
@@ -460,7 +462,7 @@ impl Session {
         if !open.access.decide(request).is_allowed() {
             let message = will_message(will.clone(), open.key, now);
             let refusal = Reason::rules(&open.access, request).refusal_of_will(open.access.name(), message);
-            self.actions.push_back(Action::Refused(refusal));
+            self.actions.push_back(Action::Refused(Box::new(refusal)));
             return None;
         }
         let seconds = will.properties.will_delay_interval.unwrap_or(0).min(open.expiry);
@@ -492,7 +494,7 @@ impl Session {
             _ => false,
         };
         let last = is_too_much.then(|| Box::new(refusal.remembered()));
-        self.actions.push_back(Action::Refused(refusal));
+        self.actions.push_back(Action::Refused(Box::new(refusal)));
         if let Some(last) = last {
             self.fail(now, Ended::RefusedTooOften(limit, last));
         }
@@ -520,7 +522,7 @@ impl Session {
         let mut bytes = BytesMut::new();
         packet.encode(self.version, &mut bytes).expect(encodes);
         if bytes.len() <= self.client_packet_size {
-            self.outgoing.put_bytes(&bytes);
+            self.outgoing.put_encoded(packet.packet_type(), &bytes);
         }
     }
 

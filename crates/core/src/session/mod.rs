@@ -46,12 +46,12 @@ mod terms;
 pub use self::{
     action::{Action, Credentials, Keep, Routed, Verdict},
     deliver::{Handled, Undelivered, Withheld},
-    ended::{Ended, Violation},
+    ended::{Ended, EndedKind, Violation},
     machine::Session,
     no_entry::NoEntry,
-    not_accepted::NotAccepted,
+    not_accepted::{NotAccepted, NotAcceptedKind},
     permissions::Drift,
-    refusal::{Cause, Reason, Refusal},
+    refusal::{Cause, Reason, ReasonKind, Refusal},
     state::{DelayedWill, NEVER, Parting, Sent, SessionState},
 };
 pub use crate::Granted;

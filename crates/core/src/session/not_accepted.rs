@@ -3,6 +3,7 @@
 use std::{fmt, sync::Arc};
 
 use moorfall_wire::{DecodeError, ReasonCode};
+use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
 
 use super::{no_entry::NoEntry, refusal::Refusal};
 use crate::{
@@ -12,7 +13,13 @@ use crate::{
 
 /// Why a connection is refused (§3.2.2.2). Of somebody who has not shown who it is, the sentence says nothing that helps
 /// a stranger.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, EnumDiscriminants)]
+#[strum_discriminants(
+    name(NotAcceptedKind),
+    doc = "Why a connection is refused, without what belongs to it.",
+    derive(VariantNames, IntoStaticStr, EnumString),
+    strum(serialize_all = "kebab-case")
+)]
 pub enum NotAccepted {
     /// What arrived is no CONNECT of this version, or too large.
     Malformed(DecodeError),

@@ -94,7 +94,7 @@ impl Session {
             Routed::RetainedFull(full) => {
                 let refusal = Reason::Retained(full).refusal(open.access.name(), Act::Publish, "", None);
                 self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &refusal);
-                self.actions.push_back(Action::Refused(refusal));
+                self.actions.push_back(Action::Refused(Box::new(refusal)));
             }
         }
     }

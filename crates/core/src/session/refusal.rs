@@ -2,6 +2,7 @@
 use std::{fmt, sync::Arc, time::Duration};
 
 use moorfall_wire::{FilterError, ReasonCode};
+use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
 
 use super::no_entry::NoEntry;
 use crate::{
@@ -39,7 +40,13 @@ pub struct Refusal {
 }
 
 /// Why something is refused.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, EnumDiscriminants)]
+#[strum_discriminants(
+    name(ReasonKind),
+    doc = "Why something is refused, without what belongs to it.",
+    derive(VariantNames, IntoStaticStr, EnumString),
+    strum(serialize_all = "kebab-case")
+)]
 pub enum Reason {
     /// The rules do not allow it.
     Rules(Box<Explanation>),

@@ -184,7 +184,7 @@ fn subscribe_to(session: &mut Session, now: Time, filters: usize) -> (Vec<Reason
     let mut refused = Vec::new();
     while let Some(action) = session.poll_action() {
         if let Action::Refused(refusal) = action {
-            refused.push(refusal);
+            refused.push(*refusal);
         }
     }
     match sent(session).remove(0) {

@@ -67,7 +67,15 @@ async fn mistakes_are_problems_in_words() {
         (signed(&service, Method::POST, "status"), 405, "has other methods"),
         (signed(&service, Method::GET, "sessions/nobody"), 404, "no session with the client identifier nobody"),
         (signed(&service, Method::DELETE, "identities/nobody"), 404, "There is no identity nobody"),
-        (signed(&service, Method::GET, "throughput?minutes=0"), 422, "it must be from 1 to"),
+        (signed(&service, Method::GET, "history?series=messages_in&points=0"), 422, "it must be from 1 to"),
+        (signed(&service, Method::GET, "history?series=mesages_in"), 422, "There is no measure"),
+        (signed(&service, Method::GET, "history?series=descriptors_limit"), 422, "with a history"),
+        (
+            signed(&service, Method::GET, "history?series=queued&from=2026-11-02T00:00:00Z&to=2026-11-01T00:00:00Z"),
+            422,
+            "must end after it begins",
+        ),
+        (signed(&service, Method::GET, "history?series=queued&from=yesterday"), 422, "is not a time"),
         (put("{"), 400, "EOF"),
         (put(r#"{"pasword": "x"}"#), 422, "unknown field `pasword`"),
         (put(r#"{"password": ""}"#), 422, "1 to 1024 bytes"),
@@ -124,22 +132,35 @@ async fn live_readings_come_each_second_and_are_kept() {
             .sum();
     }
     assert!(text.starts_with("event: reading\n"), "{text}");
-    // The past reaches up to the newest reading, whether or not it is written yet, and each second stands in it once.
-    for _ in 0..8 {
+    // The past reaches up to the newest span, whether or not it is written yet.
+    let past = async || {
+        let answer = signed(&service, Method::GET, "history?series=messages_in,messages_in/1,sessions_connected");
+        let past: Value = answer.send().await.unwrap().json().await.unwrap();
+        past
+    };
+    let sum = |past: &Value, series: usize| -> f64 {
+        let points = past["series"][series]["points"].as_array().unwrap();
+        points.iter().map(|point| point["sum"].as_f64().unwrap()).sum()
+    };
+    let mut last = past().await;
+    while sum(&last, 0) < 4.9 {
         live.chunk().await.unwrap();
-        let answer = signed(&service, Method::GET, "throughput?minutes=5").send().await.unwrap();
-        let past: Value = answer.json().await.unwrap();
-        assert_eq!(past["resolution_seconds"], 1);
-        let points = past["points"].as_array().unwrap();
-        let sum: f64 = points.iter().map(|point| point["messages_in"].as_f64().unwrap()).sum();
-        assert!((4.9..5.1).contains(&sum), "{past}");
-        let time = |point: &Value| OffsetDateTime::parse(point["at"].as_str().unwrap(), &Rfc3339).unwrap();
-        let apart = |pair: &[Value]| time(&pair[1]) - time(&pair[0]);
-        assert!(points.windows(2).all(|pair| apart(pair).as_seconds_f64() > 0.5), "{past}");
+        last = past().await;
     }
-    let days: Value =
-        signed(&service, Method::GET, "throughput?minutes=1440").send().await.unwrap().json().await.unwrap();
-    assert_eq!(days["resolution_seconds"], 60);
+    // Later it is read from the database: it is the same, each span once.
+    for _ in 0..12 {
+        live.chunk().await.unwrap();
+        last = past().await;
+        assert!((4.9..5.1).contains(&sum(&last, 0)), "{last}");
+    }
+    assert_eq!((&last["resolution_seconds"], &last["step_seconds"]), (&10.into(), &10.into()));
+    assert!((4.9..5.1).contains(&sum(&last, 1)), "all of them were of QoS 1: {last}");
+    let (counter, gauge) = (&last["series"][0], &last["series"][2]);
+    assert_eq!((&counter["kind"], &counter["unit"]), (&"counter".into(), &"messages".into()));
+    assert!(gauge["points"][0]["sum"].is_null() && gauge["points"][0]["maximum"].is_number(), "{gauge}");
+    let time = |point: &Value| OffsetDateTime::parse(point["at"].as_str().unwrap(), &Rfc3339).unwrap();
+    let points = counter["points"].as_array().unwrap();
+    assert!(points.windows(2).all(|pair| (time(&pair[1]) - time(&pair[0])).whole_seconds() == 10), "{last}");
 }
 
 #[tokio::test]

@@ -381,14 +381,14 @@ async fn lists_come_in_pages_and_take_no_larger_bite_than_they_say() {
         "audit?limit=5001",
         "access/refusals?limit=10001",
         "topics/drift?limit=0",
-        "throughput?minutes=0",
+        "history?series=queued&points=2001",
         "identities?limit=many",
     ] {
         let refused = call(path).await;
         assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY, "{path}");
         assert_eq!(refused.headers()[header::CONTENT_TYPE], "application/problem+json", "{path}");
         let detail = refused.json::<Value>().await.unwrap()["detail"].as_str().unwrap().to_owned();
-        assert!(detail.contains("limit") || detail.contains("minutes"), "{path}: {detail}");
+        assert!(detail.contains("limit") || detail.contains("points"), "{path}: {detail}");
     }
     // Every page leads to the next one, until there is none.
     for number in 0..5 {

@@ -23,6 +23,7 @@ mod messaging;
 mod outputs;
 mod peer;
 mod quotas;
+mod readings;
 mod recordings;
 mod retained;
 mod roles;

@@ -12,9 +12,11 @@ const UNPLANNED: &str = "harrowmere/gorge/a-station-with-a-rather-long-name/a/b/
 const TARGET: &str = "harrowmere/gorge/kettle-weir/gate/target";
 
 /// Commands that list or show something, each with whether it has `--json`.
-const SHOWS: [(&[&str], bool); 27] = [
+const SHOWS: [(&[&str], bool); 29] = [
     (&["status"], true),
     (&["status", "--limits"], true),
+    (&["measures"], true),
+    (&["measures", "messages_in", "journal_commit"], true),
     (&["sessions"], true),
     (&["sessions", "kettle-weir"], true),
     (&["identities", "list"], true),

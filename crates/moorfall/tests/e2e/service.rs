@@ -144,8 +144,8 @@ fn after_a_crash_the_next_start_recovers_with_everything_that_was_kept() {
     let place = Place::with_private_servers();
     let service = place.serve_catchment();
     service.identity("auditor", &["kind=person"]);
-    // Samples are written five at a time, so of six at least five are kept.
-    wait("samples are taken", || (throughput_points(&service).len() >= 6).then_some(()));
+    // A span is written when it is over.
+    wait("two spans are measured", || (spans(&service).0.len() >= 2).then_some(()));
     let crashed_at = OffsetDateTime::now_utc();
     service.crash();
     let left = Leftover(database_pid(&place.data()));
@@ -155,22 +155,25 @@ fn after_a_crash_the_next_start_recovers_with_everything_that_was_kept() {
     assert!(service.log().contains("using the database cluster"), "{}", service.log());
     let identities = service.run(&["identities", "list", "--json"]).json();
     assert_eq!(identities[0]["name"], "auditor");
-    let past = throughput_points(&service).into_iter().filter(|at| *at < crashed_at).count();
-    assert!(past >= 5, "the chart's past survives");
+    let past = spans(&service).0.into_iter().filter(|at| *at < crashed_at).count();
+    assert!(past >= 1, "the chart's past survives");
+    let gap = wait("the gap is told", || spans(&service).1.into_iter().next());
+    assert_eq!(gap["kind"], "killed");
     service.terminate();
     assert_eq!(database_pid(&place.data()), None, "what was taken over is stopped with the service");
 }
 
-/// The times of all points of the last hour.
-fn throughput_points(service: &crate::harness::Service<'_>) -> Vec<OffsetDateTime> {
-    let url = format!("{}/api/v1/throughput?minutes=60", service.http);
+/// The ends of all spans of the last hour, and what is remarked.
+fn spans(service: &crate::harness::Service<'_>) -> (Vec<OffsetDateTime>, Vec<serde_json::Value>) {
+    let url = format!("{}/api/v1/history?series=sessions_connected", service.http);
     let secret = service.secret();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     runtime.block_on(async {
         let answer = reqwest::Client::new().get(url).bearer_auth(secret).send().await.unwrap();
         let past: serde_json::Value = answer.json().await.unwrap();
-        let points = past["points"].as_array().unwrap().iter();
-        points.map(|point| OffsetDateTime::parse(point["at"].as_str().unwrap(), &Rfc3339).unwrap()).collect()
+        let points = past["series"][0]["points"].as_array().unwrap().iter();
+        let ends = points.map(|point| OffsetDateTime::parse(point["at"].as_str().unwrap(), &Rfc3339).unwrap());
+        (ends.collect(), past["remarks"].as_array().unwrap().clone())
     })
 }
 
@@ -221,7 +224,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     let target = "harrowmere/gorge/kettle-weir/gate/target";
     let ran = service.run(&["publish", target, "40", "--as", "duty-desk", "--password-file", file.to_str().unwrap()]);
     assert!(ran.ok().contains("acknowledged"), "signing in and publishing go on: {ran:?}");
-    wait("the chart is drawn from memory", || (!throughput_points(service).is_empty()).then_some(()));
+    wait("the chart is drawn from memory", || (!spans(service).0.is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
     assert!(words.failed().contains("nothing was changed. Try again"), "{words:?}");
     let (took, _) = guest.service.terminate();

@@ -1,9 +1,18 @@
-//! The lines that facts make in the log.
+//! What becomes of facts: they are counted, and make lines in the log.
 
-use moorfall_live::facts::{Client, Fact};
+use moorfall_live::{
+    Live,
+    facts::{Client, Fact},
+};
+
+/// Notes what has happened.
+pub(crate) fn note(live: &Live, fact: &Fact) {
+    live.count(fact);
+    write(fact);
+}
 
 /// Writes a fact's line. What clients can cause at any rate goes to the level `debug`.
-pub(crate) fn note(fact: &Fact) {
+pub(crate) fn write(fact: &Fact) {
     match fact {
         Fact::Connected { client: Client { id, identity }, address, listener, version, resumed } => {
             tracing::info!(client = id, %identity, %address, %listener, %version, resumed, "connected");
