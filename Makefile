@@ -2,15 +2,19 @@
 
 CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.ts console/*.js -type f 2>/dev/null)
 
-.PHONY: demo build test lint tools console api bench fuzz clean help
+.PHONY: demo quick build test lint tools console api bench fuzz clean help
 
 help: ## Show this list
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
 
 demo: ## Build everything and run the Harrowmere catchment
 	@scripts/install-packages postgresql
-	@$(MAKE) --no-print-directory build
-	@exec target/release/moorfall demo $(DEMO)
+	@$(MAKE) --no-print-directory quick
+	@exec target/debug/moorfall demo $(DEMO)
+
+# Without optimization: a demo needs none, and the tests use what was built.
+quick: console/dist/index.html
+	cargo build --workspace --bin moorfall $(CARGO_FLAGS)
 
 build: console/dist/index.html ## Build the program with its console
 	cargo build --release --bin moorfall $(CARGO_FLAGS)
