@@ -6,6 +6,7 @@ import type { components, paths } from './schema';
 export type Status = components['schemas']['Status'];
 export type SessionView = components['schemas']['SessionView'];
 export type LiveReading = components['schemas']['LiveReading'];
+export type WindowAverage = components['schemas']['WindowAverage'];
 export type History = components['schemas']['History'];
 export type HistoryRemark = components['schemas']['HistoryRemark'];
 export type HistoryPoint = components['schemas']['HistoryPoint'];

@@ -907,6 +907,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/subscribers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the subscribers of a topic or filter
+         * @description Every subscription whose filter matches a topic that this filter matches, whether its client is connected or not.
+         */
+        get: operations["list_subscribers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/topics": {
         parameters: {
             query?: never;
@@ -1918,6 +1938,8 @@ export interface components {
             at: string;
             /** @description A moving average over ten seconds. */
             average: components["schemas"]["Rates"];
+            /** @description The main rates over 1, 5 and 15 minutes. */
+            averages: components["schemas"]["WindowAverage"][];
             /** @description Over the last second. */
             rates: components["schemas"]["Rates"];
             /**
@@ -1927,6 +1949,7 @@ export interface components {
             sessions: number;
             /** @description Since the service started. */
             totals: components["schemas"]["Totals"];
+            yesterday?: components["schemas"]["Yesterday"] | null;
         };
         /** @description A subscription that a session loses. */
         LostSubscription: {
@@ -2796,6 +2819,39 @@ export interface components {
             /** @description The shared subscription by which it takes turns with others; empty if it is not by one. */
             shared: string;
         };
+        /** @description The subscriptions of a topic or filter. */
+        SubscriptionList: {
+            /** @description By client identifier and filter; as many as were asked for. */
+            subscriptions: components["schemas"]["SubscriptionView"][];
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            total: number;
+        };
+        /** @description A subscription that may receive what is published to a topic or filter. */
+        SubscriptionView: {
+            /** @description The client identifier of its session. */
+            client_id: string;
+            /** @description Whether its client is connected. */
+            connected: boolean;
+            /** @description Its filter, without the group of a shared subscription. */
+            filter: string;
+            /** @description The group of a shared subscription, of which one member gets each message; empty if it is not shared. */
+            group: string;
+            /** @description Whose session it is. */
+            identity: string;
+            /**
+             * Format: int32
+             * @description The highest quality of service that was granted.
+             */
+            qos: number;
+            /**
+             * Format: int64
+             * @description Messages that wait for its session.
+             */
+            queue: number;
+        };
         /** @description A sign-in by a program. */
         Token: {
             /**
@@ -3031,6 +3087,29 @@ export interface components {
              * @description The window, seconds.
              */
             window_seconds: number;
+        };
+        /** @description What was measured a day ago: means of five minutes around this time. */
+        Yesterday: {
+            /**
+             * Format: double
+             * @description Messages per second that were accepted from clients.
+             */
+            messages_in: number;
+            /**
+             * Format: double
+             * @description Messages per second that were sent to clients.
+             */
+            messages_out: number;
+            /**
+             * Format: double
+             * @description Attempts per second that were refused.
+             */
+            refused: number;
+            /**
+             * Format: double
+             * @description Connected sessions.
+             */
+            sessions: number;
         };
     };
     responses: never;
@@ -8478,6 +8557,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_subscribers: {
+        parameters: {
+            query: {
+                /** @description A topic, or a topic filter. */
+                filter: string;
+                /** @description The largest number of subscriptions. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubscriptionList"];
                 };
             };
             /** @description Unreadable request */

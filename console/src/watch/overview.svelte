@@ -3,11 +3,13 @@
 
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
 
-  import { count, plural, rate } from '$lib/format';
+  import type { WindowAverage } from '$api/client';
+  import { count, plural, rate, span } from '$lib/format';
   import type { ConsoleState } from '$shell/console.svelte';
   import { Live } from './live.svelte';
   import type { Theme } from '$shell/theme.svelte';
   import Headline from './headline.svelte';
+  import { change } from './history';
   import HistoryPanel from './history-panel.svelte';
   import { Past } from './history.svelte';
   import SessionTable from './session-table.svelte';
@@ -25,6 +27,12 @@
   const sessions = $derived(live.reading?.sessions ?? status?.sessions ?? 0);
   const withheld = $derived(live.reading?.totals.withheld ?? status?.withheld ?? 0);
   const refused = $derived(live.reading?.totals.refused ?? status?.refused ?? 0);
+  const yesterday = $derived(live.reading?.yesterday ?? undefined);
+  const windows = $derived(live.reading?.averages ?? []);
+  const averages = (of: (window: WindowAverage) => number) =>
+    windows.length === 0
+      ? '10 s average'
+      : windows.map((window) => `${rate(of(window))} over ${span(window.window_seconds)}`).join(', ');
   const troubles = $derived([...(status?.warnings ?? []), ...(service.trouble ? [service.trouble] : [])]);
 
   $effect(() => {
@@ -50,23 +58,27 @@
         status?.subscriptions ?? 0,
         'subscription',
       )}"
+      change={change(sessions, yesterday?.sessions)}
     />
     <Headline
       name="Messages in/s"
       value={rate(average?.messages_in ?? 0)}
-      note="10 s average; {count(status?.messages_in ?? 0)} since start"
+      note={averages((window) => window.messages_in)}
+      change={change(average?.messages_in ?? 0, yesterday?.messages_in)}
       tone="moss"
     />
     <Headline
       name="Messages out/s"
       value={rate(average?.messages_out ?? 0)}
-      note="10 s average; {count(status?.messages_out ?? 0)} since start"
+      note={averages((window) => window.messages_out)}
+      change={change(average?.messages_out ?? 0, yesterday?.messages_out)}
       tone="rain"
     />
     <Headline
       name="Refused"
       value={count(refused)}
       note="attempts since start; {plural(withheld, 'message')} withheld"
+      change={change(windows[2]?.refused ?? 0, yesterday?.refused)}
     />
   </section>
   <HistoryPanel {past} connected={live.connected} {theme} />

@@ -18,7 +18,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        draft_lines, drift, filter_match, history, readings, recordings, retained, sessions, status, topic, topics,
+        draft_lines, drift, filter_match, history, readings, recordings, retained, sessions, status, subscribers,
+        topic, topics,
     },
     work::{desk, setups},
 };
@@ -79,6 +80,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(topics::list))
         .routes(routes!(filter_match::matches))
         .routes(routes!(topic::show))
+        .routes(routes!(subscribers::list))
         .routes(routes!(drift::drift))
         .routes(routes!(draft_lines::draft))
         .routes(routes!(retained::list))

@@ -8,6 +8,7 @@
 mod committed;
 mod decisions;
 mod floods;
+mod history;
 mod hostile;
 mod idle;
 mod load;
@@ -104,6 +105,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("watching") {
         watching::run(plan).await?;
+    }
+    if plan.wants("history") {
+        history::run(plan).await?;
     }
     if plan.wants("sign-in") {
         sign_in::run(plan).await?;

@@ -3,6 +3,9 @@ use std::time::Duration;
 
 use moorfall_core::MessageExpression;
 use moorfall_wire::{QoS, TopicFilter};
+use time::{
+    Date, OffsetDateTime, PrimitiveDateTime, format_description::well_known::Rfc3339, macros::format_description,
+};
 
 use crate::output::printable;
 
@@ -31,6 +34,40 @@ pub fn qos(text: &str) -> Result<QoS, Misread> {
 pub fn duration(text: &str) -> Result<Duration, Misread> {
     let read = humantime::parse_duration(text).ok().filter(|time| !time.is_zero());
     read.ok_or_else(|| Misread(format!("`{text}` is not a time; write for example 100ms, 30s, 5m or 2h")))
+}
+
+/// A time of the calendar, or how long ago something was.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum When {
+    /// So long ago.
+    Ago(Duration),
+    /// Then.
+    At(OffsetDateTime),
+}
+
+/// A time such as `2h` (ago), `2026-11-20`, `2026-11-20T09:30` (both in UTC) or `2026-11-20T09:30:00+01:00`.
+pub fn when(text: &str) -> Result<When, Misread> {
+    if let Ok(ago) = duration(text) {
+        return Ok(When::Ago(ago));
+    }
+    let day = format_description!("[year]-[month]-[day]");
+    let minute = format_description!("[year]-[month]-[day]T[hour]:[minute]");
+    let at = OffsetDateTime::parse(text, &Rfc3339).ok();
+    let at = at.or_else(|| PrimitiveDateTime::parse(text, minute).ok().map(PrimitiveDateTime::assume_utc));
+    let at = at.or_else(|| Date::parse(text, day).ok().map(|day| day.midnight().assume_utc()));
+    at.map(When::At).ok_or_else(|| {
+        Misread(format!("`{text}` is not a time; write for example 2h (ago), 2026-11-20 or 2026-11-20T09:30 (in UTC)"))
+    })
+}
+
+impl When {
+    /// The time, seen from `now`.
+    pub fn seen_from(self, now: OffsetDateTime) -> OffsetDateTime {
+        match self {
+            Self::Ago(time) => now.checked_sub(time.try_into().unwrap_or(time::Duration::MAX)).unwrap_or(now),
+            Self::At(at) => at,
+        }
+    }
 }
 
 /// The same in whole seconds, no less than it was; as many as the protocol can say at most.
@@ -88,5 +125,22 @@ mod tests {
         for wrong in ["", "30", "s", "-1s", "0s", "1x", "é", "99999999999999999999h", "9999999999999999999h"] {
             assert!(duration(wrong).is_err(), "{wrong}");
         }
+    }
+
+    #[test]
+    fn times_are_of_the_calendar_or_ago() {
+        assert_eq!(when("90m"), Ok(When::Ago(Duration::from_secs(5_400))));
+        let at = |text: &str| match when(text) {
+            Ok(When::At(at)) => at.unix_timestamp(),
+            other => panic!("{text}: {other:?}"),
+        };
+        assert_eq!(at("2026-11-20"), 1_795_132_800);
+        assert_eq!(at("2026-11-20T09:30"), 1_795_132_800 + 9 * 3_600 + 1_800);
+        assert_eq!(at("2026-11-20T09:30:00+01:00"), 1_795_132_800 + 8 * 3_600 + 1_800);
+        for wrong in ["", "yesterday", "2026-13-01", "2026-11-20 09:30", "0s"] {
+            assert!(when(wrong).is_err(), "{wrong}");
+        }
+        let now = OffsetDateTime::UNIX_EPOCH;
+        assert_eq!(When::Ago(Duration::from_secs(60)).seen_from(now), now - Duration::from_secs(60));
     }
 }

@@ -114,4 +114,21 @@ pub struct LiveReading {
     pub average: Rates,
     /// Since the service started.
     pub totals: Totals,
+    /// The main rates over 1, 5 and 15 minutes.
+    pub averages: Vec<WindowAverage>,
+    /// How it was at this time yesterday, if that is known.
+    pub yesterday: Option<Yesterday>,
+}
+
+/// What was measured a day ago: means of five minutes around this time.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Yesterday {
+    /// Connected sessions.
+    pub sessions: f64,
+    /// Messages per second that were accepted from clients.
+    pub messages_in: f64,
+    /// Messages per second that were sent to clients.
+    pub messages_out: f64,
+    /// Attempts per second that were refused.
+    pub refused: f64,
 }

@@ -136,6 +136,34 @@ pub struct SubscriberView {
     pub queue: u64,
 }
 
+/// A subscription that may receive what is published to a topic or filter.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SubscriptionView {
+    /// The client identifier of its session.
+    pub client_id: String,
+    /// Whose session it is.
+    pub identity: String,
+    /// Its filter, without the group of a shared subscription.
+    pub filter: String,
+    /// The highest quality of service that was granted.
+    pub qos: u8,
+    /// The group of a shared subscription, of which one member gets each message; empty if it is not shared.
+    pub group: String,
+    /// Whether its client is connected.
+    pub connected: bool,
+    /// Messages that wait for its session.
+    pub queue: u64,
+}
+
+/// The subscriptions of a topic or filter.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SubscriptionList {
+    /// By client identifier and filter; as many as were asked for.
+    pub subscriptions: Vec<SubscriptionView>,
+    /// How many there are.
+    pub total: u64,
+}
+
 /// What is known of a topic.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TopicDetails {

@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, measures, sessions, identities, authorities,\n\
-    blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, measures, history, sessions, subscribers,\n\
+    identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -51,8 +51,12 @@ enum Command {
     Status(commands::status::Arguments),
     /// Show what is measured: counts, rates, times, resources
     Measures(commands::measures::Arguments),
+    /// Show a measure over time, and compare two ranges
+    History(commands::history::Arguments),
     /// List sessions, connected and disconnected
     Sessions(commands::sessions::Arguments),
+    /// List who receives from a topic or filter
+    Subscribers(commands::subscribers::Arguments),
     /// Manage the people and devices that can connect
     Identities(commands::identities::Arguments),
     /// Manage the authorities that sign client certificates
@@ -121,7 +125,9 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Measures(arguments) => commands::measures::run(&arguments).await,
+        Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
+        Command::Subscribers(arguments) => commands::subscribers::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
         Command::Authorities(arguments) => commands::authorities::run(arguments).await,
         Command::Blueprint(arguments) => commands::blueprint::run(arguments).await,

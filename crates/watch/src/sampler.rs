@@ -3,6 +3,7 @@
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use moorfall_broker::broker::Broker;
+use moorfall_contract::readings::Yesterday;
 use moorfall_core::{
     Time,
     measure::{Averages, Measure, Rates, Series, Totals, Values, WINDOWS},
@@ -38,6 +39,10 @@ pub struct Reading {
     pub average: Rates,
     /// Since the start.
     pub totals: Totals,
+    /// Over [`WINDOWS`], each with the time over which it was taken.
+    pub averages: [(Rates, Duration); 3],
+    /// How it was at this time yesterday.
+    pub yesterday: Option<Yesterday>,
 }
 
 /// What was read of one broker lately.
@@ -159,7 +164,8 @@ impl Sampler {
 
     fn sample(&mut self, broker: &Broker) {
         let at = OffsetDateTime::now_utc();
-        let values = Arc::new(self.watch.reader.lock().read(broker, *self.watch.found.lock()));
+        let found = *self.watch.found.lock();
+        let values = Arc::new(self.watch.reader.lock().read(broker, found));
         *self.watch.latest.lock() = Arc::clone(&values);
         let now = Stand { at: broker.now(), values };
         let totals = now.values.totals();
@@ -169,9 +175,18 @@ impl Sampler {
             averages.add(now.at, totals);
             averages.over(AVERAGE).0
         };
+        let averages = self.watch.averages();
         let sessions = broker.sessions.registry.connected();
         // Nobody may be looking on.
-        let _ = self.watch.readings.send(Reading { at, sessions, rates, average, totals });
+        let _ = self.watch.readings.send(Reading {
+            at,
+            sessions,
+            rates,
+            average,
+            totals,
+            averages,
+            yesterday: found.yesterday,
+        });
         self.last = now;
         let span = span_of(at);
         if span > self.span {

@@ -1,11 +1,14 @@
 //! What takes long to find out, found out beside the readings: what waits for all sessions, the size of the database,
-//! and how late tasks get their turn.
+//! how late tasks get their turn, and how it was yesterday.
 
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use moorfall_broker::broker::Broker;
-use moorfall_store::StoreError;
+use moorfall_contract::readings::Yesterday;
+use moorfall_core::measure::Measure;
+use moorfall_store::{Resolution, StoreError};
 use parking_lot::Mutex;
+use time::OffsetDateTime;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep, sleep_until, timeout};
 
 /// Sessions that are looked at in one go.
@@ -23,6 +26,10 @@ const SIZE_EVERY: Duration = Duration::from_secs(60);
 /// How long the database may take to say its size.
 const ANSWER_TIME: Duration = Duration::from_secs(5);
 
+/// A day, and how much of yesterday is looked at around this time.
+const DAY: Duration = Duration::from_secs(86_400);
+const AROUND: Duration = Duration::from_secs(300);
+
 /// Between two looks at how late a timer is.
 const LAG_EVERY: Duration = Duration::from_millis(100);
 
@@ -38,6 +45,8 @@ pub(crate) struct Found {
     pub database_bytes: Option<u64>,
     /// The longest that a task had to wait for its turn lately.
     pub lag: Duration,
+    /// How it was at this time yesterday.
+    pub yesterday: Option<Yesterday>,
 }
 
 /// What waits for sessions.
@@ -55,7 +64,12 @@ pub(crate) struct Waiting {
 pub(crate) async fn run(broker: Arc<Broker>, found: Arc<Mutex<Found>>) {
     let stopping = broker.common.stopping.clone();
     let all = async {
-        tokio::join!(walk(&broker, &found), measure_database(&broker, &found), watch_lag(&found));
+        tokio::join!(
+            walk(&broker, &found),
+            measure_database(&broker, &found),
+            watch_lag(&found),
+            look_at_yesterday(&broker, &found)
+        );
     };
     let stopped = stopping.run_until_cancelled(all).await;
     debug_assert!(stopped.is_none(), "none of them ends by itself");
@@ -94,6 +108,32 @@ async fn measure_database(broker: &Broker, found: &Mutex<Found>) {
         }
         sleep(SIZE_EVERY).await;
     }
+}
+
+async fn look_at_yesterday(broker: &Broker, found: &Mutex<Found>) {
+    loop {
+        let asked = timeout(ANSWER_TIME, yesterday(broker)).await.unwrap_or(Err(StoreError::Silent));
+        found.lock().yesterday = asked.unwrap_or_default();
+        sleep(SIZE_EVERY).await;
+    }
+}
+
+/// Means of five minutes a day ago; `None` if nothing was measured then.
+async fn yesterday(broker: &Broker) -> Result<Option<Yesterday>, StoreError> {
+    let from = OffsetDateTime::now_utc() - DAY - AROUND / 2;
+    let mean = async |measure: Measure| {
+        let range = (from, from + AROUND);
+        let step = AROUND.as_secs() as u32;
+        let points = broker.store().history(measure.name(), Resolution::Minute, range, step).await?;
+        Ok::<_, StoreError>(points.first().map(|point| point.mean))
+    };
+    let Some(sessions) = mean(Measure::SessionsConnected).await? else { return Ok(None) };
+    Ok(Some(Yesterday {
+        sessions,
+        messages_in: mean(Measure::MessagesIn).await?.unwrap_or_default(),
+        messages_out: mean(Measure::MessagesOut).await?.unwrap_or_default(),
+        refused: mean(Measure::Refused).await?.unwrap_or_default(),
+    }))
 }
 
 async fn watch_lag(found: &Mutex<Found>) {

@@ -200,6 +200,25 @@ impl TopicFilter {
         }
     }
 
+    /// Whether there can be a topic that both filters match.
+    pub fn overlaps(&self, other: &Self) -> bool {
+        let hidden = |one: &Self, other: &Self| one.0.starts_with('$') && other.0.starts_with(['+', '#']);
+        if hidden(self, other) || hidden(other, self) {
+            return false;
+        }
+        let mut mine = self.levels();
+        let mut theirs = other.levels();
+        loop {
+            match (mine.next(), theirs.next()) {
+                // `#` also stands for no level at all.
+                (Some("#"), _) | (_, Some("#")) | (None, None) => return true,
+                (Some("+"), Some(_)) | (Some(_), Some("+")) => {}
+                (Some(mine), Some(theirs)) if mine == theirs => {}
+                _ => return false,
+            }
+        }
+    }
+
     /// Whether every topic that `other` matches is matched by this filter too.
     pub fn covers(&self, other: &Self) -> bool {
         if other.0.starts_with('$') && self.0.starts_with(['+', '#']) {
@@ -323,6 +342,27 @@ mod tests {
         assert_eq!("a/+".parse::<TopicName>(), Err(TopicError::Wildcard { character: '+', at: 2 }));
         assert_eq!("".parse::<TopicName>(), Err(TopicError::Empty));
         assert_eq!(TopicName::new("x".repeat(65_536)), Err(TopicError::TooLong { length: 65_536 }));
+    }
+
+    #[test]
+    fn filters_overlap_where_a_topic_can_match_both() {
+        let filter = |text: &str| text.parse::<TopicFilter>().unwrap();
+        for (one, other, expected) in [
+            ("harrowmere/+/status", "harrowmere/gorge/+", true),
+            ("harrowmere/+/status", "harrowmere/gorge/level", false),
+            ("harrowmere/#", "harrowmere", true),
+            ("harrowmere/+/#", "harrowmere", false),
+            ("#", "harrowmere/gorge", true),
+            ("#", "$SYS/uptime", false),
+            ("+/uptime", "$SYS/uptime", false),
+            ("$SYS/+", "$SYS/uptime", true),
+            ("a/b/c", "a/b", false),
+            ("a/+", "+/b", true),
+            ("a//b", "a/+/b", true),
+        ] {
+            assert_eq!(filter(one).overlaps(&filter(other)), expected, "{one} {other}");
+            assert_eq!(filter(other).overlaps(&filter(one)), expected, "{other} {one}");
+        }
     }
 
     #[test]

@@ -12,6 +12,7 @@ pub mod retained;
 pub mod sessions;
 pub mod silences;
 pub mod status;
+pub mod subscribers;
 pub mod topic;
 pub mod topics;
 pub mod warnings;

@@ -1,5 +1,5 @@
 //! What happens now, as server-sent events.
-use std::{convert::Infallible, sync::Arc};
+use std::{convert::Infallible, sync::Arc, time::Duration};
 
 use axum::{
     Extension, Json,
@@ -9,7 +9,7 @@ use axum::{
 };
 use futures_util::{Stream, stream};
 use moorfall_contract::readings::{LiveReading, MeasureView, Readings, WindowAverage};
-use moorfall_core::measure::{Measure, Series, WINDOWS};
+use moorfall_core::measure::{Measure, Rates, Series, WINDOWS};
 use moorfall_watch::sampler::{Reading, Watch};
 use tokio::sync::broadcast::error::RecvError;
 
@@ -18,14 +18,26 @@ use crate::{
     state::App,
 };
 
-fn view(Reading { at, sessions, rates, average, totals, .. }: &Reading) -> LiveReading {
+fn view(Reading { at, sessions, rates, average, totals, averages, yesterday }: &Reading) -> LiveReading {
     LiveReading {
         at: *at,
         sessions: *sessions as u64,
         rates: (*rates).into(),
         average: (*average).into(),
         totals: (*totals).into(),
+        averages: windows(*averages),
+        yesterday: *yesterday,
     }
+}
+
+/// The moving averages with their windows.
+fn windows(averages: [(Rates, Duration); 3]) -> Vec<WindowAverage> {
+    let told = WINDOWS.into_iter().zip(averages).map(|(window, (rates, covered))| WindowAverage {
+        window_seconds: window.as_secs() as u32,
+        covered_seconds: covered.min(window).as_secs() as u32,
+        rates: rates.into(),
+    });
+    told.collect()
 }
 
 /// Stream live readings
@@ -84,12 +96,7 @@ pub async fn live(
 pub async fn now(State(watch): State<Arc<Watch>>) -> Json<Readings> {
     let latest = watch.latest();
     let values = Series::all().filter_map(|series| Some((series.to_string(), latest.value(series)?))).collect();
-    let averages = WINDOWS.iter().zip(watch.averages()).map(|(window, (rates, covered))| WindowAverage {
-        window_seconds: window.as_secs() as u32,
-        covered_seconds: covered.min(*window).as_secs() as u32,
-        rates: rates.into(),
-    });
-    Json(Readings { values, averages: averages.collect() })
+    Json(Readings { values, averages: windows(watch.averages()) })
 }
 
 /// List the measures

@@ -12,13 +12,17 @@ const UNPLANNED: &str = "harrowmere/gorge/a-station-with-a-rather-long-name/a/b/
 const TARGET: &str = "harrowmere/gorge/kettle-weir/gate/target";
 
 /// Commands that list or show something, each with whether it has `--json`.
-const SHOWS: [(&[&str], bool); 29] = [
+const SHOWS: [(&[&str], bool); 33] = [
     (&["status"], true),
     (&["status", "--limits"], true),
     (&["measures"], true),
     (&["measures", "messages_in", "journal_commit"], true),
+    (&["history", "messages_in", "--against", "1d"], true),
+    (&["history", "sessions_connected", "--from", "7d"], true),
+    (&["history", "messages_in", "--table", "--against", "1h"], false),
     (&["sessions"], true),
     (&["sessions", "kettle-weir"], true),
+    (&["subscribers", "harrowmere/#"], true),
     (&["identities", "list"], true),
     (&["identities", "tokens", "list", "kettle-weir"], true),
     (&["authorities", "list"], true),

@@ -336,3 +336,33 @@ async fn the_service_says_whether_clients_can_be_sent_to_it() {
     assert_eq!(get(service, "/health/live", &[]).await.0, 200);
     wait_for(service, &[("database_up", 0.0)]);
 }
+
+#[test]
+fn a_measure_over_time_is_printed_as_chart_table_csv_and_json() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut weir = Peer::open(service.mqtt, V5, "weir");
+    for _ in 0..5 {
+        weir.publish(1, publish("gorge", b"1.83".to_vec(), QoS::AtLeastOnce));
+    }
+    let history = |more: &[&str]| service.run(&[&["history", "messages_in"], more].concat());
+    let points = |range: &Value| range["series"][0]["points"].as_array().unwrap().len();
+    wait("two spans are stored", || (points(&history(&["--json"]).json()["range"]) >= 2).then_some(()));
+    let chart = history(&["--from", "5m"]);
+    assert!(chart.ok().starts_with("messages_in  mean ") && chart.out.contains("/s"), "{chart:?}");
+    assert!(chart.out.chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "there is a line: {chart:?}");
+    let table = history(&["--from", "5m", "--table", "--against", "1d"]);
+    assert!(table.ok().contains("UNTIL (UTC)") && table.out.contains("BEFORE"), "{table:?}");
+    let csv = history(&["--csv"]);
+    let mut lines = csv.ok().lines();
+    assert_eq!(lines.next(), Some("at,minimum,mean,maximum,last"));
+    assert!(lines.all(|line| line.split(',').count() == 5), "{csv:?}");
+    let json = history(&["--against", "2026-01-01", "--json"]).json();
+    assert_eq!(points(&json["against"]), 0, "there was nothing then");
+    let nothing = history(&["--from", "2026-01-01", "--to", "2026-01-02"]);
+    assert!(nothing.ok().contains("nothing was measured"), "{nothing:?}");
+    assert!(history(&["--from", "1h", "--to", "2h"]).failed().contains("ends before it begins"));
+    assert!(service.run(&["history", "mesages_in"]).failed().contains("There is no measure"));
+    let ran = history(&["--from", "yesterday"]);
+    assert!(ran.code == Some(2) && ran.err.contains("is not a time"), "{ran:?}");
+}

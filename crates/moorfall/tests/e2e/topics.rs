@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use crate::{
     harness::{Place, Service, wait},
-    peer::{Peer, V5, keeping},
+    peer::{Peer, V5, connect, keeping},
 };
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
@@ -92,4 +92,44 @@ fn messages_are_gathered_while_somebody_looks_and_sampled_when_there_are_many() 
     let subscriber = &shown["subscribers"][0];
     assert_eq!(subscriber["shared"], "$share/desks/new/#", "{shown}");
     assert_eq!((&subscriber["connected"], &subscriber["queue"]), (&false.into(), &1.into()), "{shown}");
+}
+
+#[test]
+fn whoever_receives_from_a_topic_or_filter_is_listed() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let mut away = connect(V5, "archive");
+    away.properties.session_expiry_interval = Some(600);
+    let mut archive = Peer::open_with(service.mqtt, away);
+    archive.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    archive.send(&Packet::Disconnect(Disconnect::normal()));
+    while archive.receive().is_some() {}
+    let mut desk = Peer::open(service.mqtt, V5, "desk");
+    desk.subscribe("harrowmere/+/kettle-weir/status", QoS::ExactlyOnce);
+    desk.subscribe("$share/duty/harrowmere/gorge/+/gate", QoS::AtMostOnce);
+    desk.subscribe("$SYS/moorfall/queued", QoS::AtMostOnce);
+    let list = |filter: &str, more: &[&str]| service.run(&[&["subscribers", filter, "--json"], more].concat()).json();
+    wait("it is away", || {
+        let one = list("harrowmere/gorge/kettle-weir/status", &[])["subscriptions"][0].clone();
+        (one["connected"] == false).then_some(())
+    });
+    let names = |found: &Value| -> Vec<(String, String, u64, String)> {
+        let text = |one: &Value, name: &str| one[name].as_str().unwrap().to_owned();
+        let all = found["subscriptions"].as_array().unwrap().iter();
+        all.map(|one| (text(one, "client_id"), text(one, "filter"), one["qos"].as_u64().unwrap(), text(one, "group")))
+            .collect()
+    };
+    let of = |client: &str, filter: &str, qos: u64, group: &str| (client.into(), filter.into(), qos, group.into());
+    let archive = of("archive", "harrowmere/#", 1, "");
+    let status = of("desk", "harrowmere/+/kettle-weir/status", 2, "");
+    let gate = of("desk", "harrowmere/gorge/+/gate", 0, "duty");
+    assert_eq!(names(&list("harrowmere/gorge/kettle-weir/status", &[])), [archive.clone(), status.clone()]);
+    assert_eq!(names(&list("harrowmere/gorge/#", &[])), [archive.clone(), status, gate.clone()]);
+    assert_eq!(names(&list("$share/other/harrowmere/gorge/+/gate", &[])), [archive.clone(), gate]);
+    assert_eq!(names(&list("#", &["--limit", "1"])), [archive]);
+    assert_eq!(list("#", &["--limit", "1"])["total"], 3, "what begins with $ is not of #");
+    let table = service.run(&["subscribers", "#", "--limit", "1"]);
+    assert!(table.ok().contains("2 subscriptions more"), "{table:?}");
+    assert!(service.run(&["subscribers", "elsewhere"]).ok().contains("Nobody subscribes to elsewhere."));
+    assert_eq!(service.run(&["subscribers", "a/#/b"]).code, Some(2));
 }
