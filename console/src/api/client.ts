@@ -44,6 +44,8 @@ export type DeskArrival = components['schemas']['DeskArrival'];
 export type DeskEvents = components['schemas']['DeskEvents'];
 export type DeskSetupView = components['schemas']['DeskSetupView'];
 export type ListenerView = components['schemas']['ListenerView'];
+export type EventView = components['schemas']['EventView'];
+export type EventKind = components['schemas']['EventKind'];
 export type AuditView = components['schemas']['AuditView'];
 export type Problem = components['schemas']['Problem'];
 

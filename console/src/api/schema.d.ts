@@ -436,6 +436,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List events
+         * @description Connections, sign-ins, sessions, subscriptions, changes, the database: newest first.
+         */
+        get: operations["list_events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/history": {
         parameters: {
             query?: never;
@@ -1446,6 +1466,41 @@ export interface components {
              * @description How many.
              */
             unplanned_retained_total: number;
+        };
+        /**
+         * @description What happened.
+         * @enum {string}
+         */
+        EventKind: "connected" | "disconnected" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends";
+        /** @description Something that happened. */
+        EventView: {
+            /** @description From which address; empty if from none. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it happened.
+             */
+            at: string;
+            /** @description The client identifier; empty if it is about none. */
+            client_id: string;
+            /**
+             * Format: int64
+             * @description How often: more than once for those that were too many to list each.
+             */
+            count: number;
+            /** @description How and why, in a sentence. */
+            explanation: string;
+            /**
+             * Format: int64
+             * @description Its place in the order of events.
+             */
+            id: number;
+            /** @description Whom it is about; empty if nobody who is known. */
+            identity: string;
+            /** @description What. */
+            kind: components["schemas"]["EventKind"];
+            /** @description A topic, filter, listener or name that it is about; empty if none. */
+            subject: string;
         };
         /** @description A change of one field. */
         FieldChangeView: {
@@ -5698,6 +5753,113 @@ export interface operations {
             };
             /** @description Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_events: {
+        parameters: {
+            query?: {
+                /** @description Only those from this address. */
+                address?: string;
+                /** @description Only those behind this one: for going on. The oldest come first then. */
+                after?: number;
+                /** @description Only those before this one: the last one of the page before. */
+                before?: number;
+                /** @description Only those by the client of this identifier. */
+                client_id?: string;
+                /** @description Only those about this identity. */
+                identity?: string;
+                /**
+                 * @description Only these kinds, with commas between them.
+                 * @example connected,disconnected
+                 */
+                kind?: string;
+                /** @description The largest number returned. */
+                limit?: number;
+                /** @description Only those at or after this time. */
+                since?: string;
+                /** @description Only those that hold this text. */
+                text?: string;
+                /** @description Only those at or before this time. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventView"][];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,7 +4,7 @@
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
 
   import type { WindowAverage } from '$api/client';
-  import { count, plural, rate, span } from '$lib/format';
+  import { count, plural, rate } from '$lib/format';
   import type { ConsoleState } from '$shell/console.svelte';
   import { Live } from './live.svelte';
   import type { Theme } from '$shell/theme.svelte';
@@ -30,9 +30,7 @@
   const yesterday = $derived(live.reading?.yesterday ?? undefined);
   const windows = $derived(live.reading?.averages ?? []);
   const averages = (of: (window: WindowAverage) => number) =>
-    windows.length === 0
-      ? '10 s average'
-      : windows.map((window) => `${rate(of(window))} over ${span(window.window_seconds)}`).join(', ');
+    windows.map((window) => `${window.window_seconds / 60} min ${rate(of(window))}`).join(' · ');
   const troubles = $derived([...(status?.warnings ?? []), ...(service.trouble ? [service.trouble] : [])]);
 
   $effect(() => {
@@ -77,7 +75,7 @@
     <Headline
       name="Refused"
       value={count(refused)}
-      note="attempts since start; {plural(withheld, 'message')} withheld"
+      note="since start; {plural(withheld, 'message')} withheld"
       change={change(windows[2]?.refused ?? 0, yesterday?.refused)}
     />
   </section>

@@ -18,8 +18,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        draft_lines, drift, filter_match, history, readings, recordings, retained, sessions, status, subscribers,
-        topic, topics,
+        draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions, status,
+        subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -61,6 +61,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(history::history))
         .routes(routes!(readings::live))
         .routes(routes!(readings::measures))
+        .routes(routes!(events::list))
         .routes(routes!(readings::now))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))

@@ -1,13 +1,14 @@
-//! What becomes of facts: they are counted, and make lines in the log.
+//! What becomes of facts: they are counted, kept as events, and make lines in the log.
 
+use moorfall_core::Time;
 use moorfall_live::{
     Live,
     facts::{Client, Fact},
 };
 
 /// Notes what has happened.
-pub(crate) fn note(live: &Live, fact: &Fact) {
-    live.count(fact);
+pub(crate) fn note(live: &Live, now: Time, fact: &Fact) {
+    live.note(fact, now);
     write(fact);
 }
 
@@ -15,32 +16,51 @@ pub(crate) fn note(live: &Live, fact: &Fact) {
 pub(crate) fn write(fact: &Fact) {
     match fact {
         Fact::Connected { client: Client { id, identity }, address, listener, version, resumed } => {
-            tracing::info!(client = id, %identity, %address, %listener, %version, resumed, "connected");
+            tracing::debug!(client = id, %identity, %address, %listener, %version, resumed, "connected");
         }
         Fact::Disconnected { client: Client { id, identity }, address, why } => {
-            tracing::info!(client = id, %identity, %address, failure = why.is_failure(), %why, "disconnected");
+            tracing::debug!(client = id, %identity, %address, failure = why.is_failure(), %why, "disconnected");
         }
         Fact::NotAccepted { user_name, address, why } => {
-            tracing::info!(user_name, %address, %why, "connection refused");
+            tracing::debug!(user_name, %address, %why, "connection refused");
         }
         Fact::NotSecured { address, listener, why } => {
-            tracing::info!(%address, %listener, %why, "connection refused");
+            tracing::debug!(%address, %listener, %why, "connection refused");
         }
         Fact::Refusing { address, listener, why } => {
             tracing::warn!(%address, %listener, %why, "connections are refused");
         }
         Fact::Accepting { listener } => tracing::info!(%listener, "connections are accepted again"),
         Fact::Expired { client: Client { id, identity } } => {
-            tracing::info!(client = id, %identity, "session expired");
+            tracing::debug!(client = id, %identity, "session expired");
         }
         Fact::Refused { client: Client { id, identity }, refusal } if refusal.is_will => {
-            tracing::info!(client = id, %identity, why = %refusal, "Will Message refused");
+            tracing::debug!(client = id, %identity, why = %refusal, "Will Message refused");
         }
         Fact::Refused { client: Client { id, identity }, refusal } => {
             tracing::debug!(client = id, %identity, count = refusal.count, why = %refusal, "refused");
         }
         Fact::Withheld { client: Client { id, identity }, topic, why } => {
             tracing::debug!(client = id, %identity, %topic, %why, "withheld");
+        }
+        Fact::Subscribed { client: Client { id, identity }, filter, qos } => {
+            tracing::debug!(client = id, %identity, %filter, qos = qos.level(), "subscribed");
+        }
+        Fact::Unsubscribed { client: Client { id, identity }, filter } => {
+            tracing::debug!(client = id, %identity, %filter, "unsubscribed");
+        }
+        Fact::WillSent { client: Client { id, identity }, topic } => {
+            tracing::debug!(client = id, %identity, %topic, "Will Message published");
+        }
+        Fact::BlueprintApplied { revision, by, message } => {
+            tracing::info!(revision, author = %by, "blueprint applied: {message}");
+        }
+        Fact::IdentityChanged { name, by } => tracing::debug!(name, %by, "identity changed"),
+        Fact::IdentityRemoved { name, by } => tracing::debug!(name, %by, "identity removed"),
+        // The database's own lines say it.
+        Fact::DatabaseAway { .. } | Fact::DatabaseBack => {}
+        Fact::CertificateEnds { listener, at } => {
+            tracing::warn!(%listener, until = %at.date(), "the certificate ends soon");
         }
         Fact::SignInsFail { address } => {
             tracing::warn!(%address, "many sign-ins from this address have failed; the next ones wait");

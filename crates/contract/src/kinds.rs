@@ -134,3 +134,57 @@ kinds! {
     /// Quantiles of times that were taken.
     Timing = "timing",
 }
+
+kinds! {
+    /// What happened.
+    EventKind
+    /// A client has connected.
+    Connected = "connected",
+    /// The connection of a client has ended.
+    Disconnected = "disconnected",
+    /// A connection has ended because another one came with its client identifier.
+    TakenOver = "taken over",
+    /// A client was not let in.
+    Refused = "refused",
+    /// A connection ended before its client was let in or refused.
+    Unfinished = "unfinished",
+    /// The handshake of TLS or WebSocket has failed.
+    HandshakeFailed = "handshake failed",
+    /// Many sign-ins from one address have failed.
+    SignInsFail = "sign-ins fail",
+    /// A listener begins to refuse connections.
+    ListenerRefuses = "listener refuses",
+    /// A listener accepts connections again.
+    ListenerAccepts = "listener accepts",
+    /// A session has expired while its client was away.
+    SessionExpired = "session expired",
+    /// A client has subscribed.
+    Subscribed = "subscribed",
+    /// A client has unsubscribed.
+    Unsubscribed = "unsubscribed",
+    /// A Will Message was published.
+    WillSent = "will sent",
+    /// A Will Message was refused.
+    WillRefused = "will refused",
+    /// A blueprint was put in force.
+    BlueprintApplied = "blueprint applied",
+    /// An identity was made or changed.
+    IdentityChanged = "identity changed",
+    /// An identity was removed.
+    IdentityRemoved = "identity removed",
+    /// The database can't be reached.
+    DatabaseAway = "database away",
+    /// The database is back.
+    DatabaseBack = "database back",
+    /// A certificate of a listener ends soon, or has ended.
+    CertificateEnds = "certificate ends",
+}
+
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds);
+
+impl EventKind {
+    /// The kind of this name, as it stands in JSON.
+    pub fn named(name: &str) -> Option<Self> {
+        name.parse::<moorfall_core::EventKind>().ok().map(Self::from)
+    }
+}

@@ -5,6 +5,7 @@ pub mod blueprint_files;
 pub mod design;
 pub mod desk;
 pub mod effects;
+pub mod events;
 pub mod health;
 pub mod history;
 pub mod identities;

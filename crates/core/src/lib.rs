@@ -9,6 +9,7 @@ mod aliases;
 pub mod blueprint;
 pub mod certificate;
 pub mod client;
+mod event;
 mod expression;
 mod granted;
 mod holding;
@@ -32,6 +33,7 @@ mod subscriptions;
 mod time;
 mod topic_set;
 
+pub use event::EventKind;
 pub use expression::{Expression, ExpressionError, MessageExpression};
 pub use granted::Granted;
 pub use holding::{CohortQuota, Holding, Quota, Share};

@@ -6,7 +6,8 @@ use std::{
 };
 
 use moorfall_core::session::{Ended, NotAccepted, Refusal, Withheld};
-use moorfall_wire::{ProtocolVersion, TopicName};
+use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
+use time::OffsetDateTime;
 
 /// A client, as facts name it.
 #[derive(Clone, Debug)]
@@ -94,6 +95,66 @@ pub enum Fact {
         topic: TopicName,
         /// Why.
         why: Withheld,
+    },
+    /// A client has subscribed.
+    Subscribed {
+        /// Which.
+        client: Client,
+        /// To what.
+        filter: TopicFilter,
+        /// What was granted.
+        qos: QoS,
+    },
+    /// A client has unsubscribed.
+    Unsubscribed {
+        /// Which.
+        client: Client,
+        /// From what.
+        filter: TopicFilter,
+    },
+    /// A Will Message was published.
+    WillSent {
+        /// Whose.
+        client: Client,
+        /// Its topic.
+        topic: TopicName,
+    },
+    /// A blueprint was put in force.
+    BlueprintApplied {
+        /// The number of the revision.
+        revision: i64,
+        /// By whom.
+        by: Arc<str>,
+        /// What they say of it.
+        message: String,
+    },
+    /// An identity was made or changed.
+    IdentityChanged {
+        /// Its name.
+        name: String,
+        /// By whom.
+        by: Arc<str>,
+    },
+    /// An identity was removed.
+    IdentityRemoved {
+        /// Its name.
+        name: String,
+        /// By whom.
+        by: Arc<str>,
+    },
+    /// The database can't be reached, or does not do what it is asked.
+    DatabaseAway {
+        /// Why.
+        why: String,
+    },
+    /// The database does what it is asked again.
+    DatabaseBack,
+    /// A certificate of a listener ends soon, or has ended.
+    CertificateEnds {
+        /// Of which.
+        listener: Arc<str>,
+        /// When.
+        at: OffsetDateTime,
     },
     /// Many sign-ins of one address have failed, and the next ones wait.
     SignInsFail {

@@ -2,6 +2,7 @@
 
 pub mod counters;
 pub mod drift;
+pub mod events;
 pub mod facts;
 pub mod journeys;
 pub mod silence;

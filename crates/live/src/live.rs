@@ -1,6 +1,7 @@
 //! What goes on, remembered in memory: nothing here waits, asks who may, or grows without a bound.
 
 use moorfall_core::{
+    Time,
     measure::Measure,
     session::{Ended, EndedKind, NotAcceptedKind, ReasonKind},
 };
@@ -8,6 +9,7 @@ use moorfall_core::{
 use crate::{
     counters::PerThread,
     drift::{Drifts, Refusals},
+    events::Events,
     facts::Fact,
     journeys::Recorder,
     topics::hierarchy::Topics,
@@ -26,6 +28,8 @@ pub struct Live {
     pub refusals: Refusals,
     /// Journeys of messages.
     pub recorder: Recorder,
+    /// What happens now and then, until it is written.
+    pub events: Events,
 }
 
 impl Live {
@@ -37,12 +41,19 @@ impl Live {
             drifts: Drifts::default(),
             refusals: Refusals::default(),
             recorder: Recorder::default(),
+            events: Events::default(),
         }
+    }
+
+    /// Notes what has happened: counts it, and keeps it as an event if it is one.
+    pub fn note(&self, fact: &Fact, now: Time) {
+        self.count(fact);
+        self.events.note(fact, now);
     }
 
     /// Counts what has happened. Messages that are withheld are not counted here: there are facts of them only if
     /// somebody wants them.
-    pub fn count(&self, fact: &Fact) {
+    fn count(&self, fact: &Fact) {
         let counters = &self.counters;
         match fact {
             Fact::Connected { resumed, .. } => {
@@ -64,7 +75,8 @@ impl Live {
             Fact::Refused { refusal, .. } => {
                 counters.count_by(Measure::Refused, ReasonKind::from(&refusal.reason), refusal.count);
             }
-            Fact::Refusing { .. } | Fact::Accepting { .. } | Fact::Withheld { .. } | Fact::SignInsFail { .. } => {}
+            Fact::WillSent { .. } => counters.count(Measure::WillsSent, 1),
+            _ => {}
         }
     }
 }

@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, measures, history, sessions, subscribers,\n\
-    identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, measures, history, events, sessions,\n\
+    subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -53,6 +53,8 @@ enum Command {
     Measures(commands::measures::Arguments),
     /// Show a measure over time, and compare two ranges
     History(commands::history::Arguments),
+    /// List what happened: connections, sign-ins, changes
+    Events(commands::events::Arguments),
     /// List sessions, connected and disconnected
     Sessions(commands::sessions::Arguments),
     /// List who receives from a topic or filter
@@ -126,6 +128,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Measures(arguments) => commands::measures::run(&arguments).await,
         Command::History(arguments) => commands::history::run(&arguments).await,
+        Command::Events(arguments) => commands::events::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Subscribers(arguments) => commands::subscribers::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,

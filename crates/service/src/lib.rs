@@ -52,6 +52,7 @@ use moorfall_core::{
 };
 use moorfall_store::{Database, PrivateDatabase, Remark, Resolution, Span, Store, StoreError};
 use moorfall_watch::{
+    event_log,
     history::{self, Measured},
     sampler, topics,
 };
@@ -182,6 +183,7 @@ impl Service {
         }
         let (spans, to_write) = mpsc::channel(history::WAITING);
         let Common { database, stopping, tasks, .. } = &*app.broker.common;
+        tasks.spawn(event_log::run(Arc::clone(&app.broker), settings.history.events()));
         let keep = settings.history.into();
         tasks.spawn(history::run(Arc::clone(database), stopping.clone(), keep, crashed, to_write));
         Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()))

@@ -82,12 +82,21 @@ pub struct HistorySettings {
     pub minute_days: NonZeroU16,
     /// Days that quarters of an hour are kept.
     pub quarter_hour_days: NonZeroU16,
+    /// Days that events are kept.
+    pub event_days: NonZeroU16,
 }
 
 impl Default for HistorySettings {
     fn default() -> Self {
         let days = |days| NonZeroU16::new(days).unwrap_or(NonZeroU16::MIN);
-        Self { ten_second_days: days(2), minute_days: days(14), quarter_hour_days: days(400) }
+        Self { ten_second_days: days(2), minute_days: days(14), quarter_hour_days: days(400), event_days: days(14) }
+    }
+}
+
+impl HistorySettings {
+    /// How long events are kept.
+    pub(crate) fn events(&self) -> Duration {
+        Duration::from_secs(u64::from(self.event_days.get()) * 86_400)
     }
 }
 

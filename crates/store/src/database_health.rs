@@ -21,13 +21,15 @@ pub enum Asked {
     Journal,
     /// To write history.
     History,
+    /// To write events.
+    Events,
     /// Only whether it is there.
     Look,
 }
 
 /// Why the database did not do what it was asked, by who asked last in vain.
 #[derive(Debug, Default)]
-struct Troubles([Mutex<Option<String>>; 3]);
+struct Troubles([Mutex<Option<String>>; 4]);
 
 impl Troubles {
     /// It is said once that the database is away, and once that it is back: when all who asked in vain have asked again.

@@ -2,6 +2,7 @@
 
 pub mod draft_lines;
 pub mod drift;
+pub mod events;
 pub mod exposition;
 pub mod filter_match;
 pub mod health;

@@ -11,6 +11,7 @@ use moorfall_core::{
     access::Policy,
     blueprint::{Blueprint, Change, Population, Source, SourceFile, diff, prove_within},
 };
+use moorfall_live::facts::Fact;
 use moorfall_store::{Author, Deed, RevisionRecord, StoreError};
 use serde_json::json;
 
@@ -21,6 +22,7 @@ use crate::{
         in_force::InForce,
     },
     identity::authenticator::own,
+    notes,
 };
 
 /// How long the proofs of one check may take; those that are not decided by then do not hold.
@@ -93,7 +95,12 @@ impl Broker {
         self.design.start_differs.store(false, Ordering::Relaxed);
         self.live.drifts.clear();
         self.sessions.rebind(|_| true);
-        tracing::info!(revision = record.number, author = record.author, "blueprint applied: {}", record.message);
+        let applied = Fact::BlueprintApplied {
+            revision: record.number,
+            by: record.author.as_str().into(),
+            message: record.message.clone(),
+        };
+        notes::note(&self.live, self.now(), &applied);
         Ok(record)
     }
 

@@ -1,9 +1,10 @@
 //! Changes of identities and what they do to sessions.
 
-use std::collections::HashSet;
+use std::{collections::HashSet, sync::Arc};
 
 use moorfall_contract::identities::{IdentityDraft, IdentityImport, IdentityView};
 use moorfall_core::session::Ended;
+use moorfall_live::facts::Fact;
 use moorfall_store::Author;
 use time::OffsetDateTime;
 
@@ -13,6 +14,7 @@ use crate::{
         checks::DirectoryError,
         directory::{Impact, ManyPut},
     },
+    notes,
     sessions::record::SignedInBy,
 };
 
@@ -31,6 +33,7 @@ impl Broker {
             Impact::OtherRights => self.sessions.rebind(|record| *record.identity == *name),
             Impact::SignInAgain => self.sessions.end_identity(name, &Ended::IdentityChanged, false),
         }
+        self.note_changed(name, by);
         Ok((view, secret))
     }
 
@@ -52,7 +55,13 @@ impl Broker {
         for name in end {
             self.sessions.end_identity(name, &Ended::IdentityChanged, false);
         }
+        records.iter().for_each(|record| self.note_changed(&record.name, by));
         Ok(secrets)
+    }
+
+    fn note_changed(&self, name: &str, by: &Author) {
+        let changed = Fact::IdentityChanged { name: name.to_owned(), by: Arc::clone(&by.person) };
+        notes::note(&self.live, self.now(), &changed);
     }
 
     /// Removes an identity and ends its sessions; gives whether there was one.
@@ -60,6 +69,10 @@ impl Broker {
         let removed = self.identities.directory.remove(name, by).await?;
         self.identities.tokens.forget_identity(name);
         self.sessions.end_identity(name, &Ended::IdentityRemoved, true);
+        if removed {
+            let gone = Fact::IdentityRemoved { name: name.to_owned(), by: Arc::clone(&by.person) };
+            notes::note(&self.live, self.now(), &gone);
+        }
         Ok(removed)
     }
 

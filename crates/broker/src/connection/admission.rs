@@ -77,7 +77,7 @@ impl Connection {
             version: self.session.version(),
             resumed: parked.is_some(),
         };
-        notes::note(&self.broker.live, &connected);
+        notes::note(&self.broker.live, self.broker.now(), &connected);
         let was_kept = parked.is_some();
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;

@@ -102,6 +102,9 @@ impl Connection {
         let record = self.record.clone().expect("only an accepted client subscribes");
         self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
         self.count_subscriptions();
+        let qos = granted.options.qos;
+        let subscribed = Fact::Subscribed { client: record.named(), filter: filter.clone(), qos };
+        notes::note(&self.broker.live, self.broker.now(), &subscribed);
         if let Some((walking, terms)) = &mut self.walking
             && *walking == filter
         {
@@ -139,5 +142,7 @@ impl Connection {
         self.retained_due.retain(|(known, _)| known != filter);
         self.walking.take_if(|(known, _)| known == filter);
         self.count_subscriptions();
+        let unsubscribed = Fact::Unsubscribed { client: record.named(), filter: filter.clone() };
+        notes::note(&self.broker.live, self.broker.now(), &unsubscribed);
     }
 }

@@ -480,6 +480,7 @@ impl Connection {
         let Some(record) = self.record.take() else {
             return notes::note(
                 &self.broker.live,
+                self.broker.now(),
                 &Fact::NotAccepted { user_name: std::mem::take(&mut self.user_name), address, why },
             );
         };
@@ -494,7 +495,7 @@ impl Connection {
         if let Some(parting) = self.session.part() {
             self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
-        notes::note(&self.broker.live, &Fact::Disconnected { client: record.named(), address, why });
+        notes::note(&self.broker.live, self.broker.now(), &Fact::Disconnected { client: record.named(), address, why });
     }
 }
 

@@ -3,13 +3,16 @@
 use std::sync::Arc;
 
 use moorfall_core::{Message, Run, access::Request, measure::Measure, session::Routed};
-use moorfall_live::{journeys::Publisher, topics::hierarchy::Noted};
+use moorfall_live::{facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
 use super::{Awaited, Connection};
-use crate::sessions::{
-    Sessions,
-    dispatch::{AnswerDue, By},
+use crate::{
+    notes,
+    sessions::{
+        Sessions,
+        dispatch::{AnswerDue, By},
+    },
 };
 
 /// Messages of one run at most.
@@ -18,8 +21,11 @@ const RUN: usize = 1_024;
 impl Connection {
     pub(super) fn route(&mut self, message: Arc<Message>, packet_id: Option<PacketId>) {
         self.counts.messages_in += 1;
-        if self.session.is_closed() {
-            self.broker.live.counters.count(Measure::WillsSent, 1);
+        if self.session.is_closed()
+            && let Some(record) = &self.record
+        {
+            let sent = Fact::WillSent { client: record.named(), topic: message.topic.clone() };
+            notes::note(&self.broker.live, self.broker.now(), &sent);
         }
         let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };
         let route = self.routes.route(&self.broker.sessions.router, &message.topic);

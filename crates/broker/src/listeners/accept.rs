@@ -39,7 +39,11 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
         match accepted {
             Ok((stream, address)) => {
                 if std::mem::take(&mut no_descriptor) {
-                    notes::note(&reception.live, &Fact::Accepting { listener: Arc::clone(&listener.name) });
+                    notes::note(
+                        &reception.live,
+                        reception.common.clock.now(),
+                        &Fact::Accepting { listener: Arc::clone(&listener.name) },
+                    );
                 }
                 let began = reception.common.clock.now();
                 let seat = reception.seats.take(&listener, address.ip(), began);
@@ -49,6 +53,7 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
                 {
                     notes::note(
                         &reception.live,
+                        began,
                         &Fact::Refusing { address, listener: Arc::clone(&listener.name), why: refusal.into() },
                     );
                 }
@@ -94,8 +99,9 @@ async fn begin(
     let _ = stream.set_nodelay(true);
     let deadline = reception.common.clock.instant(began + listener.limits.connect_time);
     let name = Arc::clone(&listener.name);
-    let live = Arc::clone(&reception.live);
-    let not_secured = |why| notes::note(&live, &Fact::NotSecured { address, listener: Arc::clone(&name), why });
+    let (live, clock) = (Arc::clone(&reception.live), reception.common.clock);
+    let not_secured =
+        |why| notes::note(&live, clock.now(), &Fact::NotSecured { address, listener: Arc::clone(&name), why });
     let mut certificate = None;
     let removals = (reception.removals)();
     let layered: Box<dyn Layer> = match &listener.tls {

@@ -67,6 +67,7 @@ impl Visit {
             let (address, listener) = (self.address, Arc::clone(&self.listener.name));
             notes::note(
                 &self.reception.live,
+                self.reception.common.clock.now(),
                 &Fact::NotSecured { address, listener, why: NotSecured::WebSocket(error.to_string()) },
             );
         }

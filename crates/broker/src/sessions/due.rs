@@ -59,7 +59,7 @@ impl Sessions {
             self.publish_will(&message, record);
         }
         if ended {
-            notes::note(&self.live, &Fact::Expired { client: record.named() });
+            notes::note(&self.live, now, &Fact::Expired { client: record.named() });
             self.finish(record);
         }
     }

@@ -262,14 +262,15 @@ impl Sessions {
             return self.note_refused_will(record, reason.refusal_of_will(identity, Arc::clone(message)));
         }
         let message = Arc::new(message.renewed(self.clock.now()));
-        self.live.counters.count(Measure::WillsSent, 1);
+        let sent = Fact::WillSent { client: record.named(), topic: message.topic.clone() };
+        notes::note(&self.live, self.clock.now(), &sent);
         self.publish(&message, identity);
     }
 
     fn note_refused_will(&self, record: &SessionRecord, refusal: Refusal) {
         self.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.clock.now());
         record.note_refusal(&refusal);
-        notes::note(&self.live, &Fact::Refused { client: record.named(), refusal });
+        notes::note(&self.live, self.clock.now(), &Fact::Refused { client: record.named(), refusal });
     }
 
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose

@@ -1,5 +1,7 @@
 //! `moorfall history`
 
+use std::collections::BTreeSet;
+
 use clap::{ArgGroup, Args};
 use moorfall_contract::{
     history::{History, HistoryPoint, HistoryRemark, SeriesHistory},
@@ -17,7 +19,7 @@ use time::{OffsetDateTime, format_description::well_known::Rfc3339, macros::form
 use crate::{
     arguments::{When, when},
     local::Which,
-    output::{self, Done, FAINT, Failure, bytes, table},
+    output::{self, Done, FAINT, Failure, bytes, span, table},
 };
 
 /// What the chart takes, with its axes.
@@ -104,7 +106,8 @@ pub async fn run(arguments: &Arguments) -> Done {
             shown.chart((from, to), against)?;
         }
         let remarks = this.remarks.iter().chain(other.iter().flat_map(|(other, _)| &other.remarks));
-        remarks.take(8).try_for_each(|remark| output::line(format_args!("{FAINT}{}{FAINT:#}", sentence(remark))))
+        let remarks: BTreeSet<String> = remarks.map(sentence).collect();
+        remarks.iter().take(8).try_for_each(|remark| output::line(format_args!("{FAINT}{remark}{FAINT:#}")))
     };
     output::finish(printed())
 }
@@ -204,7 +207,7 @@ impl Shown<'_> {
         };
         output::line(format_args!("{}  {}", self.series.name, summary(&self.series.points)))?;
         if let Some((then, earlier)) = against {
-            let words = humantime::format_duration(earlier.unsigned_abs());
+            let words = span(earlier.unsigned_abs().as_secs());
             output::line(format_args!("•  {words} before  {}", summary(&then.points)))?;
         }
         let seconds = |at: OffsetDateTime| (at - from).as_seconds_f64();

@@ -6,6 +6,7 @@ pub mod blueprint;
 mod bulk;
 pub mod cert;
 pub mod drill;
+pub mod events;
 pub mod history;
 pub mod identities;
 pub mod journey;

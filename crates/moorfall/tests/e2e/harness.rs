@@ -31,18 +31,25 @@ pub(crate) struct Place {
     folder: TempDir,
     /// The URLs of the databases of its data folders; none where services have servers of their own.
     databases: Option<Mutex<HashMap<String, String>>>,
+    /// What the log has, if it is not the usual.
+    log: Option<&'static str>,
 }
 
 impl Place {
     pub(crate) fn new() -> Self {
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap();
-        Self { folder, databases: Some(Mutex::default()) }
+        Self { folder, databases: Some(Mutex::default()), log: None }
     }
 
     /// One whose services each start the private server in their data folder.
     pub(crate) fn with_private_servers() -> Self {
         Self { databases: None, ..Self::new() }
+    }
+
+    /// One whose services write lines for each connection.
+    pub(crate) fn with_talkative_log() -> Self {
+        Self { log: Some("info,moorfall_broker=debug"), ..Self::new() }
     }
 
     /// Where the records of a service with these options are, as options.
@@ -77,6 +84,9 @@ impl Place {
         command.env("XDG_CONFIG_HOME", self.path().join("config"));
         for name in ["MOORFALL_PASSWORD", "MOORFALL_DATA", "MOORFALL_REMOTE", "MOORFALL_LOG", "NO_COLOR"] {
             command.env_remove(name);
+        }
+        if let Some(log) = self.log {
+            command.env("MOORFALL_LOG", log);
         }
         command
     }

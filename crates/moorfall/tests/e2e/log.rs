@@ -27,7 +27,7 @@ fn signing_in(client_id: &str, name: &str, password: &str) -> Connect {
 
 #[test]
 fn connections_are_told_with_who_and_why() {
-    let place = Place::new();
+    let place = Place::with_talkative_log();
     let service = place.serve_catchment();
     service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
     let weir = Peer::open_with(service.mqtt, signing_in("weir-1", "kettle-weir", "riew-elttek"));
@@ -49,7 +49,7 @@ fn connections_are_told_with_who_and_why() {
 
 #[test]
 fn who_is_refused_is_told_and_no_secret_is_written() {
-    let place = Place::new();
+    let place = Place::with_talkative_log();
     let service = place.serve_catchment();
     service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
     let mut wrong = Peer::begin(service.mqtt, signing_in("weir-1", "kettle-weir", "a-wrong-guess"));
@@ -74,7 +74,22 @@ fn who_is_refused_is_told_and_no_secret_is_written() {
     }
     // Each line is one: time, level, words, and what they are about.
     for line in log.lines() {
-        assert!(line.starts_with("20") && (line.contains(" INFO ") || line.contains(" WARN ")), "{line}");
+        assert!(
+            line.starts_with("20") && [" DEBUG ", " INFO ", " WARN "].iter().any(|level| line.contains(level)),
+            "{line}"
+        );
         assert!(!line.contains('\u{1b}') && !line.contains("panicked"), "{line}");
     }
+}
+
+#[test]
+fn the_usual_log_has_no_line_for_each_connection() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    for number in 0..20 {
+        drop(Peer::open(service.mqtt, V5, &format!("gauge-{number}")));
+    }
+    service.wait_for("they have come and gone", |status| status["sessions"] == 0);
+    let log = service.log();
+    assert!(!log.contains("gauge-") && !log.contains("127.0.0.1:"), "{log}");
 }

@@ -15,6 +15,7 @@ mod desk;
 mod desk_api;
 mod drill;
 mod durable;
+mod events;
 mod harness;
 mod hold;
 mod journey;

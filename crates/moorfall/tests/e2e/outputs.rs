@@ -12,7 +12,7 @@ const UNPLANNED: &str = "harrowmere/gorge/a-station-with-a-rather-long-name/a/b/
 const TARGET: &str = "harrowmere/gorge/kettle-weir/gate/target";
 
 /// Commands that list or show something, each with whether it has `--json`.
-const SHOWS: [(&[&str], bool); 33] = [
+const SHOWS: [(&[&str], bool); 34] = [
     (&["status"], true),
     (&["status", "--limits"], true),
     (&["measures"], true),
@@ -22,6 +22,7 @@ const SHOWS: [(&[&str], bool); 33] = [
     (&["history", "messages_in", "--table", "--against", "1h"], false),
     (&["sessions"], true),
     (&["sessions", "kettle-weir"], true),
+    (&["events"], true),
     (&["subscribers", "harrowmere/#"], true),
     (&["identities", "list"], true),
     (&["identities", "tokens", "list", "kettle-weir"], true),

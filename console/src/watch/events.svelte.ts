@@ -1,0 +1,124 @@
+/** Events: those that were found, and new ones as they come. */
+import { api, reasonOf, type EventKind, type EventView } from '$api/client';
+import { Poll } from '$lib/poll';
+
+/** Events of a page. */
+const PAGE = 100;
+
+/** Events that stay on the page at most. */
+const MOST = 1_000;
+
+/** What can be chosen, by groups of kinds. */
+export const GROUPS: { name: string; kinds: EventKind[] }[] = [
+  { name: 'all kinds', kinds: [] },
+  {
+    name: 'connections',
+    kinds: ['connected', 'disconnected', 'taken-over', 'refused', 'unfinished', 'handshake-failed'],
+  },
+  {
+    name: 'trouble',
+    kinds: [
+      'refused',
+      'unfinished',
+      'handshake-failed',
+      'sign-ins-fail',
+      'listener-refuses',
+      'taken-over',
+      'will-sent',
+      'will-refused',
+      'session-expired',
+      'database-away',
+      'certificate-ends',
+    ],
+  },
+  { name: 'subscriptions', kinds: ['subscribed', 'unsubscribed'] },
+  { name: 'changes', kinds: ['blueprint-applied', 'identity-changed', 'identity-removed'] },
+];
+
+export class Events {
+  #found = $state.raw<EventView[]>([]);
+  #trouble = $state('');
+  #hasMore = $state(false);
+  #text = $state('');
+  #group = $state(0);
+  readonly #poll = new Poll(2_000, (signal) => this.#look(signal));
+
+  /** Newest first. */
+  get found(): EventView[] {
+    return this.#found;
+  }
+
+  get trouble(): string {
+    return this.#trouble;
+  }
+
+  /** Whether there are older ones. */
+  get hasMore(): boolean {
+    return this.#hasMore;
+  }
+
+  get text(): string {
+    return this.#text;
+  }
+
+  set text(text: string) {
+    this.#text = text;
+    this.#again();
+  }
+
+  get group(): number {
+    return this.#group;
+  }
+
+  set group(group: number) {
+    this.#group = group;
+    this.#again();
+  }
+
+  start(): () => void {
+    return this.#poll.start();
+  }
+
+  /** Adds older ones. */
+  async more(): Promise<void> {
+    const before = this.#found.at(-1)?.id;
+    if (before === undefined) return;
+    const { data, error } = await this.#get({ before, limit: PAGE });
+    this.#trouble = data ? '' : reasonOf(error);
+    if (!data) return;
+    this.#found = [...this.#found, ...data];
+    this.#hasMore = data.length === PAGE;
+  }
+
+  #again(): void {
+    this.#found = [];
+    this.#hasMore = false;
+    void this.#poll.now();
+  }
+
+  async #look(signal: AbortSignal): Promise<void> {
+    const newest = this.#found[0]?.id;
+    const where = newest === undefined ? { limit: PAGE } : { after: newest, limit: MOST };
+    const { data, error } = await this.#get(where, signal);
+    if (signal.aborted) return;
+    this.#trouble = data ? '' : reasonOf(error);
+    if (!data) return;
+    if (newest === undefined) {
+      this.#found = data;
+      this.#hasMore = data.length === PAGE;
+    } else if (data.length > 0) {
+      const all = [...data.reverse(), ...this.#found];
+      this.#hasMore ||= all.length > MOST;
+      this.#found = all.slice(0, MOST);
+    }
+  }
+
+  #get(where: { after?: number; before?: number; limit: number }, signal?: AbortSignal) {
+    const kind = GROUPS[this.#group]?.kinds.join(',') ?? '';
+    const text = this.#text.trim();
+    const query = { kind, ...(text && { text }), ...where };
+    return api
+      .GET('/api/v1/events', { params: { query }, signal })
+      .catch(() => ({ data: undefined, error: undefined }));
+  }
+}
