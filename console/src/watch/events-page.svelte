@@ -42,13 +42,13 @@
       {#each events.found as event (event.id)}
         <tr class="border-b border-line/60 align-top hover:bg-page" data-event={event.kind}>
           <td class="py-1 pr-3 pl-5 whitespace-nowrap">{moment(event.at)}</td>
-          <td class="px-3 whitespace-nowrap {wrong.has(event.kind) ? 'text-wrong' : ''}">
+          <td class="px-3 py-1 whitespace-nowrap {wrong.has(event.kind) ? 'text-wrong' : ''}">
             {event.kind.replaceAll('-', ' ')}{event.count > 1 ? ` × ${count(event.count)}` : ''}
           </td>
-          <td class="px-3 font-medium">{event.identity}</td>
-          <td class="px-3 text-quiet">{event.client_id === event.identity ? '' : event.client_id}</td>
-          <td class="px-3 text-quiet">{event.address}</td>
-          <td class="px-3 pr-5">{event.explanation}</td>
+          <td class="px-3 py-1 font-medium">{event.identity}</td>
+          <td class="px-3 py-1 text-quiet">{event.client_id === event.identity ? '' : event.client_id}</td>
+          <td class="px-3 py-1 text-quiet">{event.address}</td>
+          <td class="px-3 py-1 pr-5">{event.explanation}</td>
         </tr>
       {/each}
     </Table>

@@ -38,6 +38,18 @@ pub enum Outcome {
     Withheld,
 }
 
+impl std::fmt::Display for Outcome {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Sent => "sent",
+            Self::Queued => "queued",
+            Self::Acknowledged => "acknowledged",
+            Self::Refused => "refused",
+            Self::Withheld => "withheld",
+        })
+    }
+}
+
 /// One session that a message leads to.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RecipientView {

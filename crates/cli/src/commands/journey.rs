@@ -85,7 +85,7 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         return output::line("No subscribers.");
     }
     let rows = journey.recipients.iter().map(|recipient| {
-        let outcome = format!("{:?}", recipient.outcome).to_lowercase();
+        let outcome = recipient.outcome.to_string();
         let outcome = if recipient.shared.is_empty() { outcome } else { format!("{outcome}, {}", recipient.shared) };
         let (client, identity) = (recipient.client_id.clone(), recipient.identity.clone());
         vec![client, identity, recipient.qos.to_string(), outcome, recipient.explanation.clone()]

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use moorfall_contract::people::{AuditView, PersonView, Token};
+use moorfall_contract::people::{self, AuditView, PersonView, Token};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -33,6 +33,17 @@ enum Role {
     Design,
     /// Also manage people and authorities
     Own,
+}
+
+impl From<Role> for people::Role {
+    fn from(role: Role) -> Self {
+        match role {
+            Role::Watch => Self::Watch,
+            Role::Operate => Self::Operate,
+            Role::Design => Self::Design,
+            Role::Own => Self::Own,
+        }
+    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -78,14 +89,13 @@ pub async fn run(arguments: Arguments) -> Done {
                              `moorfall people set NAME --role watch --password` creates a person.";
                 return output::finish(output::line(indented(words, 0)));
             }
-            let rows = people.iter().map(|person| {
-                let role = format!("{:?}", person.role).to_lowercase();
-                vec![person.name.clone(), role, ago(person.changed_at)]
-            });
+            let rows = people
+                .iter()
+                .map(|person| vec![person.name.clone(), person.role.name().to_owned(), ago(person.changed_at)]);
             output::finish(output::line(table(&["NAME", "ROLE", ">CHANGED"], rows.collect())))
         }
         Verb::Set { name, role, password, password_file } => {
-            let mut body = json!({ "role": format!("{role:?}").to_lowercase() });
+            let mut body = json!({ "role": people::Role::from(role) });
             if password || password_file.is_some() {
                 let prompt = format!("New password of {name}: ");
                 let password = read_password(password_file.as_deref(), PASSWORD, "--password-file", &prompt)?;

@@ -190,14 +190,18 @@ impl Scope {
     async fn own_list(&self, filter: &TopicFilter, sort: Order, limit: usize) -> Result<Option<RetainedList>, Failure> {
         let Some(local) = self.connection.local()? else { return Ok(None) };
         let by_topic = sort == Order::Topic;
-        let sort = format!("{sort:?}").to_lowercase();
+        let sort = match sort {
+            Order::Topic => "topic",
+            Order::Size => "size",
+            Order::Age => "age",
+        };
         let mut all: Option<RetainedList> = None;
         // By topic they come page by page; other orders have one page.
         loop {
             let known = all.as_ref().map_or(0, |all| all.retained.len());
             let (page, after) = ((limit - known).clamp(1, PAGE), all.as_ref().and_then(|all| all.retained.last()));
             let (page, after) = (page.to_string(), after.map(|last| last.topic.clone()));
-            let mut query = vec![("filter", &**filter), ("sort", &sort), ("limit", &page)];
+            let mut query = vec![("filter", &**filter), ("sort", sort), ("limit", &page)];
             query.extend(after.as_deref().map(|after| ("after", after)));
             let mut list: RetainedList = local.get(&["retained"], &query).await?;
             let came = list.retained.len();

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::blueprint_files,
+    kinds::Severity,
     topics::{DraftLines, DriftView, Match, NearMiss, TopicDetails, TopicList, TopicView},
 };
 use moorfall_core::blueprint::{Blueprint, Source};
@@ -122,7 +123,7 @@ fn check(path: &std::path::Path, as_json: bool) -> Done {
         output::json(&findings)?;
     } else {
         for finding in &findings {
-            let severity = format!("{:?}", finding.severity).to_lowercase();
+            let severity = Severity::from(finding.severity);
             let (file, line, column) = (&finding.file, finding.line, finding.column);
             output::finish(output::line(format_args!(
                 "{WARN}{severity}{WARN:#} in {file}, line {line}, column {column}"

@@ -3,7 +3,7 @@
 use moorfall_wire::*;
 
 use crate::{
-    harness::{Place, Service, wait},
+    harness::{Place, Service},
     peer::{Peer, V5, V311, connect},
     transports::{BOTH, make_certificates, tls},
 };
@@ -53,7 +53,7 @@ fn a_device_is_known_by_its_certificate() {
     let mut peer = Peer::over(tls(service.listener("field"), &place, Some("kettle-weir"), BOTH), V5);
     let hello = std::panic::AssertUnwindSafe(|| peer.sign_in());
     assert!(std::panic::catch_unwind(hello).is_err(), "nobody is accepted before there is an authority");
-    wait("the log", || service.log().contains("`moorfall authorities add` adds one").then_some(()));
+    service.wait_for_event("`moorfall authorities add` adds one");
 
     let add = |name: &str, of: &str| service.run(&["authorities", "add", name, &file(&place, of)]);
     assert!(add("trust", "authority.key").failed().contains("private key"));
@@ -281,9 +281,7 @@ fn a_listener_that_can_t_follow_is_named() {
     let address = format!("mqtts://localhost:{}", service.listener("field").port());
     let (authority, certificate) = (file(&place, "authority.pem"), file(&place, "kettle-weir.pem"));
     let key = file(&place, "kettle-weir.key");
-    wait("whom it trusted can't connect", || {
-        let own = ["--authority", &authority, "--certificate", &certificate, "--key", &key];
-        service.run(&[&["remote", "test", &address][..], &own].concat()).failed();
-        service.log().contains("`moorfall authorities add` adds one").then_some(())
-    });
+    let own = ["--authority", &authority, "--certificate", &certificate, "--key", &key];
+    service.run(&[&["remote", "test", &address][..], &own].concat()).failed();
+    service.wait_for_event("`moorfall authorities add` adds one");
 }

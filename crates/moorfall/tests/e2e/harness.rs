@@ -295,6 +295,12 @@ impl<'a> Service<'a> {
         log_of(self.place)
     }
 
+    /// Waits until there is an event that has this in its sentence.
+    #[track_caller]
+    pub(crate) fn wait_for_event(&self, part: &str) {
+        wait(part, || self.run(&["events", "--json", "--limit", "1000"]).ok().contains(part).then_some(()));
+    }
+
     pub(crate) fn status(&self) -> Value {
         self.run(&["status", "--json"]).json()
     }

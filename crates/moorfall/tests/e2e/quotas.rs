@@ -147,7 +147,7 @@ fn a_delayed_will_is_judged_when_it_is_sent() {
     });
     drop(Peer::open_with(service.mqtt, leaving));
     service.run(&["identities", "set", "pump", "--disable"]).ok();
-    wait("the will is refused", || service.log().contains("Will Message refused").then_some(()));
+    service.wait_for_event("The Will Message was refused");
     let refusals = service.run(&["access", "refusals", "--json"]).json();
     assert!(refusals.to_string().contains("The identity is disabled"), "{refusals}");
     assert!(is_unanswered(&mut desk), "nobody gets it");

@@ -256,7 +256,7 @@ fn a_certificate_is_asked_for_where_it_is_required() {
     // In TLS 1.3 the refusal comes after the client thinks that it is done.
     let refused = stream.write_all(&[0xc0, 0]).and_then(|()| stream.read(&mut [0; 8]));
     assert!(refused.unwrap_err().to_string().contains("CertificateRequired"));
-    wait("it is told in the log", || service.log().contains("TLS handshake failed").then_some(()));
+    service.wait_for_event("TLS handshake failed");
     let mut stranger = tcp(address);
     stranger.write_all(b"\x10\x0c\0\x04MQTT\x04\x02\0\0\0\0").unwrap();
     let mut rest = Vec::new();

@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use thirtyfour::By;
+
 use super::{Driver, Page};
 use crate::harness::{PATIENCE, Place};
 
@@ -122,4 +124,70 @@ async fn a_service_that_goes_away_is_said_and_its_past_is_shown_when_it_is_back(
     page.wait_for("main", |text| !text.contains("The service does not respond")).await;
     page.find("[data-live=true]").await;
     drop(service);
+}
+
+/// A button or choice of the panel with the chart.
+fn of_chart(text: &str) -> By {
+    By::XPath(format!("//section[@aria-label='History']//button[normalize-space()='{text}']"))
+}
+
+#[tokio::test]
+async fn the_chart_has_other_measures_ranges_and_a_table() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    let reader = service.spawn(&["subscribe", "harrowmere/#", "--client-id", "desk"], "subscribed");
+    for number in 0..20 {
+        service.run(&["publish", "harrowmere/gorge/kettle-weir/stage/level", &number.to_string()]).ok();
+    }
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    let panel = "section[aria-label=History]";
+    page.wait_for(panel, |text| text.contains("Messages per second. Pale: peaks.") && text.contains("Live")).await;
+    // What is drawn can be read, too; a span of ten seconds has to be over for the first row.
+    page.click_on(of_chart("Table")).await;
+    let table = "section[aria-label=History] table";
+    page.wait_for(table, |text| text.contains("In, peak") && text.contains("Out, peak")).await;
+    page.wait_for("section[aria-label=History] tbody tr td:nth-child(2)", |text| text.parse::<f64>().is_ok()).await;
+    page.click_on(of_chart("Sessions")).await;
+    page.wait_for(table, |text| text.contains("Connected") && !text.contains("Out, peak")).await;
+    page.wait_for("section[aria-label=History] tbody tr td:nth-child(2)", |text| text == "1").await;
+    page.click_on(of_chart("Latency")).await;
+    page.wait_for(panel, |text| text.contains("Milliseconds from publisher to receiver")).await;
+    page.click_on(of_chart("1 y")).await;
+    page.wait_for(panel, |text| text.contains("A point each")).await;
+    // A range is laid over another.
+    page.click_on(of_chart("24 h")).await;
+    page.click("section[aria-label=History] select option:nth-child(3)").await;
+    page.wait_for(panel, |text| text.contains("Dashed: the week before.")).await;
+    page.wait_for(table, |text| text.contains("Median, before")).await;
+    page.click_on(of_chart("Chart")).await;
+    page.find("section[aria-label=History] canvas").await;
+    // The averages are right from the first minute.
+    let notes = page.wait_for("[data-headline='Messages in/s']", |text| text.contains("15 min")).await;
+    assert!(notes.contains("1 min") && notes.contains("5 min"), "{notes}");
+    drop(reader);
+}
+
+#[tokio::test]
+async fn events_come_by_themselves_and_are_found() {
+    let place = Place::new();
+    let service = place.serve(&[]);
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.driver.execute("location.hash = '/events'", vec![]).await.unwrap();
+    page.wait_for("main", |text| text.contains("new ones come by themselves")).await;
+    let ran = service.run(&["publish", "harrowmere/gorge", "1", "--as", "nobody", "--password-file", "/dev/null"]);
+    assert_ne!(ran.code, Some(0));
+    service.run(&["identities", "set", "auditor", "--note", "Reads, never writes"]).ok();
+    page.wait_for("tr[data-event=identity-changed]", |text| text.contains("identity auditor")).await;
+    page.wait_for("main", |text| text.contains("identity changed")).await;
+    page.type_into("input[aria-label='Search events']", "auditor").await;
+    page.wait_for("tbody", |text| text.contains("identity auditor") && text.lines().count() == 1).await;
+    page.type_into("input[aria-label='Search events']", "nothing like this").await;
+    page.wait_for("tbody", |text| text.contains("No events match.")).await;
+    page.type_into("input[aria-label='Search events']", " ").await;
+    page.click("select[aria-label=Kinds] option:nth-child(5)").await;
+    page.wait_for("tbody", |text| text.contains("identity auditor") && !text.contains("connected")).await;
 }

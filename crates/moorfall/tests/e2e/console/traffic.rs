@@ -43,6 +43,7 @@ async fn a_page_asks_once_in_a_while_and_not_after_it_was_left() {
     for (address, own, per_status) in [
         ("topics", "/api/v1/topics/drift", 1),
         (topic.as_str(), "/api/v1/topics/topic", 2),
+        ("events", "/api/v1/events", 2),
         ("access", "/api/v1/access/matrix", 1),
         ("journey?recorded", "/api/v1/recordings", 2),
         ("first-connection?identity=auditor", "/api/v1/sessions", 3),
@@ -63,4 +64,18 @@ async fn a_page_asks_once_in_a_while_and_not_after_it_was_left() {
         assert_eq!(counts.get(own), None, "{address} was left: {counts:?}");
         assert!(counts.values().sum::<usize>() <= 2 * counts[status] + 2, "{address} was left: {counts:?}");
     }
+}
+
+#[tokio::test]
+async fn the_overview_is_there_after_five_calls() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    let chromium = Driver::start();
+    let page = chromium.browse().await;
+    page.sign_in(&service).await;
+    page.driver.refresh().await.unwrap();
+    page.find("section[aria-label=Sessions]").await;
+    page.find("section[aria-label=History] canvas").await;
+    let counts = wait_for(&page, "/api/v1/history", 1).await;
+    assert!(counts.values().sum::<usize>() <= 5, "{counts:?}");
 }
