@@ -2,6 +2,7 @@
 //!
 //! [`Service::start`] brings everything up and says where it listens; [`Service::stop`] takes it down in order: no
 //! new connections, 5.0 clients are told, samples are written, the private database is stopped.
+mod certificates;
 mod data_folder;
 mod rights;
 mod settings;
@@ -215,6 +216,7 @@ impl Service {
         tasks.spawn(sampler::run(Arc::clone(broker), Arc::clone(watch), spans));
         tasks.spawn(housekeeping::forget_audits(Arc::clone(broker)));
         tasks.spawn(warnings::warn_of_open(Arc::clone(broker)));
+        tasks.spawn(certificates::watch(Arc::clone(broker), Arc::clone(process)));
         tasks.spawn(held::close_left(Arc::clone(desk), Arc::clone(&broker.common)));
         for (listener, socket) in sockets.listeners {
             if let Some(tls) = &listener.tls {

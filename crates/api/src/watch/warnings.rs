@@ -97,14 +97,14 @@ fn unreachable(process: &Process) -> Vec<String> {
         .collect()
 }
 
-/// A certificate is warned of when it ends within so many days.
-const SOON: i64 = 14;
+/// A certificate is warned of when it ends within this time.
+pub const ENDS_SOON: time::Duration = time::Duration::days(14);
 
 /// Certificates that end soon, or have ended.
 fn ending(process: &Process) -> Vec<String> {
     let now = OffsetDateTime::now_utc();
     let ends = process.listeners.iter().filter_map(|listener| Some((listener, listener.tls.as_ref()?.ends()?)));
-    ends.filter(|(_, at)| *at - now < time::Duration::days(SOON))
+    ends.filter(|(_, at)| *at - now < ENDS_SOON)
         .map(|(listener, at)| {
             let verb = if at < now { "ended" } else { "ends" };
             format!("The certificate of {} {verb} on {}. Clients refuse it after that.", listener.name, at.date())

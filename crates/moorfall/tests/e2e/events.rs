@@ -142,3 +142,28 @@ fn events_survive_an_absence_of_the_database() {
     event(&service, &["--kind", "database-back"], "available again");
     event(&service, &["--client-id", "weir", "--kind", "connected"], "Connected to mqtt");
 }
+
+#[test]
+fn a_certificate_that_ends_soon_is_told_in_time() {
+    let place = Place::new();
+    let secret = place.write("passphrase", "moor-water\n");
+    let folder = place.path().join("certificates");
+    let common = ["--folder", folder.to_str().unwrap(), "--passphrase-file", secret.to_str().unwrap()];
+    place.run(&[&["cert", "authority"], &common[..]].concat()).ok();
+    for (name, days) in [("short", "3"), ("long", "300")] {
+        let server = ["cert", "server", "--host", "localhost", "--name", name, "--days", days];
+        place.run(&[&server[..], &common[..]].concat()).ok();
+    }
+    let listener = |name: &str| {
+        let folder = folder.display();
+        format!(
+            "[[listeners]]\nname = \"{name}\"\naddress = \"127.0.0.1:0\"\ntransport = \"tls\"\n[listeners.tls]\n\
+             certificate = \"{folder}/{name}.pem\"\nkey = \"{folder}/{name}.key\"\n"
+        )
+    };
+    let config = place.write("moorfall.toml", &[listener("short"), listener("long")].concat());
+    let service = place.serve_as_configured(&["--config", config.to_str().unwrap()]);
+    let told = event(&service, &["--kind", "certificate-ends"], "The certificate of listener short is valid until 20");
+    assert_eq!(told["subject"], "short");
+    assert_eq!(events(&service, &["--kind", "certificate-ends"]).len(), 1, "the other one has time");
+}
