@@ -222,7 +222,7 @@ impl Shown<'_> {
         let lines = lines(&now, f64::from(self.step));
         let mut sets: Vec<_> = lines
             .iter()
-            .map(|line| Dataset::default().marker(Marker::Braille).graph_type(GraphType::Line).data(line))
+            .map(|line| Dataset::default().marker(Marker::Quadrant).graph_type(GraphType::Line).data(line))
             .collect();
         sets.insert(0, dots(Marker::Dot, &then));
         let days = to - from > time::Duration::days(2);
