@@ -14,10 +14,40 @@ use strum::VariantArray;
 
 use crate::facts::{Client, Fact};
 
-/// Events that may come at once after a quiet time.
+/// Who causes an event; each has room of its own, so that a flood of one does not hide what the others do.
+#[derive(Clone, Copy)]
+enum Cause {
+    /// Whoever reaches a port.
+    Stranger,
+    /// A client that was let in.
+    Client,
+    /// The service, or who runs it.
+    Service,
+}
+
+impl Cause {
+    const COUNT: usize = 3;
+
+    fn of(kind: EventKind) -> Self {
+        match kind {
+            EventKind::Refused | EventKind::Unfinished | EventKind::HandshakeFailed => Self::Stranger,
+            EventKind::Connected
+            | EventKind::Disconnected
+            | EventKind::TakenOver
+            | EventKind::SessionExpired
+            | EventKind::Subscribed
+            | EventKind::Unsubscribed
+            | EventKind::WillSent
+            | EventKind::WillRefused => Self::Client,
+            _ => Self::Service,
+        }
+    }
+}
+
+/// Events of one cause that may come at once after a quiet time.
 const BURST: i64 = 500;
 
-/// Events for which there is room again each time that they are taken out.
+/// Those for which there is room again each time that events are taken out.
 const REFILL: i64 = 50;
 
 /// Bytes of a text that a client chose.
@@ -71,15 +101,19 @@ fn cut(text: &str) -> String {
 #[derive(Debug)]
 pub struct Events {
     waiting: Mutex<Vec<Event>>,
-    /// For how many there is room.
-    room: AtomicI64,
+    /// For how many there is room, by cause.
+    room: [AtomicI64; Cause::COUNT],
     /// Those for which there was none, by kind.
     left_out: [AtomicU64; EventKind::VARIANTS.len()],
 }
 
 impl Default for Events {
     fn default() -> Self {
-        Self { waiting: Mutex::default(), room: AtomicI64::new(BURST), left_out: Default::default() }
+        Self {
+            waiting: Mutex::default(),
+            room: [const { AtomicI64::new(BURST) }; Cause::COUNT],
+            left_out: Default::default(),
+        }
     }
 }
 
@@ -87,8 +121,9 @@ impl Events {
     /// Notes a fact, if it is an event.
     pub fn note(&self, fact: &Fact, now: Time) {
         let Some(kind) = kind(fact) else { return };
-        if self.room.fetch_sub(1, Ordering::Relaxed) <= 0 {
-            self.room.fetch_add(1, Ordering::Relaxed);
+        let room = &self.room[Cause::of(kind) as usize];
+        if room.fetch_sub(1, Ordering::Relaxed) <= 0 {
+            room.fetch_add(1, Ordering::Relaxed);
             self.left_out[kind as usize].fetch_add(1, Ordering::Relaxed);
             return;
         }
@@ -99,9 +134,10 @@ impl Events {
     /// Takes out what waits, and how many more there were of each kind; to be called twice a second.
     pub fn take(&self, now: Time) -> Vec<Event> {
         let mut events = std::mem::take(&mut *self.waiting.lock());
-        let _unchanged = self
-            .room
-            .fetch_update(Ordering::Relaxed, Ordering::Relaxed, |room| Some(room.saturating_add(REFILL).min(BURST)));
+        for room in &self.room {
+            let more = |room: i64| Some(room.saturating_add(REFILL).min(BURST));
+            let _unchanged = room.fetch_update(Ordering::Relaxed, Ordering::Relaxed, more);
+        }
         for kind in EventKind::VARIANTS {
             let more = self.left_out[*kind as usize].swap(0, Ordering::Relaxed);
             if more > 0 {
@@ -245,12 +281,15 @@ mod tests {
         let taken = events.take(now);
         assert_eq!(taken.len(), 501);
         assert_eq!((taken[0].client_id.as_str(), taken[0].kind, taken[0].count), ("gauge-0", EventKind::Connected, 1));
+        // What others do is told all the same.
+        events.note(&Fact::DatabaseBack, now);
+        assert_eq!(events.take(now)[0].kind, EventKind::DatabaseBack);
         let rest = &taken[500];
         assert_eq!((rest.count, rest.explanation.as_str()), (9_500, "9,500 more, too many to list each."));
         // There is room again, little by little.
-        (0..100).for_each(|number| events.note(&connected(number), now));
+        (0..150).for_each(|number| events.note(&connected(number), now));
         let taken = events.take(now);
-        assert_eq!((taken.len(), taken[50].count), (51, 50));
+        assert_eq!((taken.len(), taken[100].count), (101, 50));
         assert_eq!(events.take(now), []);
     }
 

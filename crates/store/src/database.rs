@@ -32,6 +32,9 @@ pub enum StoreError {
          wrote it."
     )]
     Damaged(String),
+    /// What was asked would take too long.
+    #[error("The search takes too long. Narrow it by time or kind.")]
+    TooMuch,
     /// It took too long.
     #[error("The database does not respond.")]
     Silent,
@@ -59,7 +62,7 @@ impl StoreError {
                     | sqlx::Error::PoolClosed
                     | sqlx::Error::WorkerCrashed
             ),
-            Self::Address(_) | Self::Migrate(_) | Self::Damaged(_) => false,
+            Self::Address(_) | Self::Migrate(_) | Self::Damaged(_) | Self::TooMuch => false,
         }
     }
 

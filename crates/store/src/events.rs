@@ -51,6 +51,9 @@ pub struct EventQuery {
     pub before: Option<i64>,
 }
 
+/// A search for a text goes through all events of its time, so it has a limit.
+const LONGEST: &str = "SET LOCAL statement_timeout = '5s'";
+
 impl Store {
     /// Adds events in one statement; their numbers are made here.
     pub async fn add_events(&self, events: &[EventRecord]) -> Result<(), StoreError> {
@@ -101,7 +104,14 @@ impl Store {
             asked.push(" AND id < ").push_bind(before);
         }
         asked.push(if query.after.is_some() { " ORDER BY id LIMIT " } else { " ORDER BY id DESC LIMIT " });
-        Ok(asked.push_bind(most).build_query_as().fetch_all(&self.pool).await?)
+        asked.push_bind(most);
+        let mut search = self.pool.begin().await?;
+        sqlx::query(LONGEST).execute(&mut *search).await?;
+        match asked.build_query_as().fetch_all(&mut *search).await {
+            // Query canceled.
+            Err(sqlx::Error::Database(why)) if why.code().as_deref() == Some("57014") => Err(StoreError::TooMuch),
+            found => Ok(found?),
+        }
     }
 
     /// Forgets the oldest events of before this time, at most so many; gives how many those were.

@@ -64,12 +64,16 @@ impl From<StoreError> for Fault {
                 "The database is unavailable, and nothing was changed. Try again when the status shows it as healthy.";
             return Self::new(StatusCode::SERVICE_UNAVAILABLE, "Database unavailable", detail);
         }
+        if let StoreError::TooMuch = error {
+            return Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Search too long", error.to_string());
+        }
         if error.is_about_data() {
             let detail = "The request has text that the database can't store. Nothing was changed.";
             return Self::new(StatusCode::UNPROCESSABLE_ENTITY, "Invalid text", detail);
         }
-        tracing::error!(%error, "the Database error a statement");
-        let detail = "The Database error the change, and nothing was changed. The log of the service has the details.";
+        tracing::error!(%error, "the database refused a statement");
+        let detail =
+            "The database refused a statement, and nothing was changed. The log of the service has the details.";
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, "Database error", detail)
     }
 }
