@@ -48,7 +48,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         sqlx::query(spans).bind(resolution).bind(days).execute(&pool).await?;
         // All series of one span after the other, as they come.
         let rows = "INSERT INTO history SELECT id, $1, at, 1, 2 + random(), 4, 2 FROM history_span, \
-                 (SELECT id FROM history_series ORDER BY name <> 'messages_in', id LIMIT $2) AS some \
+                 (SELECT id FROM history_series ORDER BY name <> 'messages_in', id LIMIT $2) AS chosen \
              WHERE resolution = $1 ORDER BY at, id ON CONFLICT DO NOTHING";
         sqlx::query(rows).bind(resolution).bind(SERIES).execute(&pool).await?;
     }
