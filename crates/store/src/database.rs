@@ -191,6 +191,8 @@ async fn pool(options: PgConnectOptions, connections: u32, acquire_within: Durat
     PgPoolOptions::new()
         .max_connections(connections)
         .acquire_timeout(acquire_within)
+        // No statement of ours runs for as long as compiling it takes.
+        .after_connect(|connection, _| Box::pin(async move { connection.execute("SET jit = off").await.map(drop) }))
         .connect_with(options)
         .await
         .map_err(StoreError::Connect)

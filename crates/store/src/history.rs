@@ -190,9 +190,7 @@ impl Store {
              WHERE span.resolution = $2 AND span.at > $3 AND span.at <= $4 \
                  AND (zero_left_out OR history.at IS NOT NULL) \
              GROUP BY 1 ORDER BY 1";
-        // Planned for the range that is asked for: one plan for all ranges is a bad one for long ones.
         Ok(sqlx::query_as(statement)
-            .persistent(false)
             .bind(series)
             .bind(resolution as i16)
             .bind(from)
