@@ -18,7 +18,7 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions, status,
+        busiest, draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions, status,
         subscribers, topic, topics,
     },
     work::{desk, setups},
@@ -63,6 +63,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(readings::measures))
         .routes(routes!(events::list))
         .routes(routes!(readings::now))
+        .routes(routes!(busiest::list))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))
         .routes(routes!(tokens::list))

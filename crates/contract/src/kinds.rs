@@ -39,6 +39,21 @@ macro_rules! mirrors {
     };
 }
 
+/// What the core calls the kinds that are asked for.
+macro_rules! asked_for {
+    ($name:ident: $core:ty, $($variant:ident),+) => {
+        mirrors!($name: $core, $($variant),+);
+
+        impl From<$name> for $core {
+            fn from(kind: $name) -> Self {
+                match kind {
+                    $($name::$variant => Self::$variant,)+
+                }
+            }
+        }
+    };
+}
+
 mirrors!(Severity: blueprint::Severity, Error, Warning);
 mirrors!(ChangeKind: blueprint::Kind, Added, Changed, Removed);
 mirrors!(Verdict: access::Verdict, Allow, Deny);
@@ -134,6 +149,32 @@ kinds! {
     /// Quantiles of times that were taken.
     Timing = "timing",
 }
+
+kinds! {
+    /// Of what the busiest are told.
+    BusyOf
+    /// Sessions, by their client identifiers: what they sent and were sent.
+    Sessions = "sessions",
+    /// Identities: what all their sessions sent and were sent.
+    Identities = "identities",
+    /// Topics: what was published to them.
+    Topics = "topics",
+    /// The levels right above topics: what was published below.
+    Branches = "branches",
+}
+
+asked_for!(BusyOf: measure::BusyOf, Sessions, Identities, Topics, Branches);
+
+kinds! {
+    /// What makes busy.
+    BusyIn
+    /// The number of messages.
+    Messages = "messages",
+    /// Their bytes.
+    Bytes = "bytes",
+}
+
+asked_for!(BusyIn: measure::BusyIn, Messages, Bytes);
 
 kinds! {
     /// What happened.

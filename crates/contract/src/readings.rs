@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::MeasureKind;
+use crate::kinds::{BusyIn, BusyOf, MeasureKind};
 
 macro_rules! totals_and_rates {
     (
@@ -131,4 +131,30 @@ pub struct Yesterday {
     pub messages_out: f64,
     /// Attempts per second that were refused.
     pub refused: f64,
+}
+
+/// What is busiest of late.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Busiest {
+    /// Of what.
+    pub of: BusyOf,
+    /// By what.
+    pub by: BusyIn,
+    /// The time in which it was counted, seconds: one minute to two, less after the start of the service.
+    pub seconds: f64,
+    /// The busiest, first.
+    pub busiest: Vec<Busy>,
+}
+
+/// One of the busiest.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Busy {
+    /// A client identifier, an identity, a topic or a branch.
+    pub name: String,
+    /// Messages, or bytes: never too low, and at most `too_many` too high.
+    pub count: u64,
+    /// So many of them may be others'. 0 unless more were busy than are told apart.
+    pub too_many: u64,
+    /// The count per second.
+    pub rate: f64,
 }

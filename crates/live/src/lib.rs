@@ -1,5 +1,6 @@
 //! What goes on, remembered in memory. Nothing here waits, asks who may, or grows without a bound; time is handed in.
 
+pub mod busiest;
 pub mod counters;
 pub mod drift;
 pub mod events;

@@ -1,5 +1,7 @@
 //! What goes on, remembered in memory: nothing here waits, asks who may, or grows without a bound.
 
+use std::sync::Arc;
+
 use moorfall_core::{
     Time,
     measure::Measure,
@@ -7,6 +9,7 @@ use moorfall_core::{
 };
 
 use crate::{
+    busiest::Busiest,
     counters::PerThread,
     drift::{Drifts, Refusals},
     events::Events,
@@ -30,18 +33,22 @@ pub struct Live {
     pub recorder: Recorder,
     /// What happens now and then, until it is written.
     pub events: Events,
+    /// Who and what is busiest of late.
+    pub busiest: Arc<Busiest>,
 }
 
 impl Live {
     /// The hierarchy takes so many bytes at most.
     pub fn new(hierarchy_bytes: usize) -> Self {
+        let busiest = Arc::<Busiest>::default();
         Self {
             counters: PerThread::default(),
-            topics: Topics::new(hierarchy_bytes),
+            topics: Topics::new(hierarchy_bytes, Arc::clone(&busiest)),
             drifts: Drifts::default(),
             refusals: Refusals::default(),
             recorder: Recorder::default(),
             events: Events::default(),
+            busiest,
         }
     }
 

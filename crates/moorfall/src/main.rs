@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, measures, history, events, sessions,\n\
-    subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, measures, busiest, history, events,\n\
+    sessions, subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -51,6 +51,8 @@ enum Command {
     Status(commands::status::Arguments),
     /// Show what is measured: counts, rates, times, resources
     Measures(commands::measures::Arguments),
+    /// List the busiest sessions, identities, topics or branches
+    Busiest(commands::busiest::Arguments),
     /// Show a measure over time, and compare two ranges
     History(commands::history::Arguments),
     /// List what happened: connections, sign-ins, changes
@@ -127,6 +129,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
         Command::Measures(arguments) => commands::measures::run(&arguments).await,
+        Command::Busiest(arguments) => commands::busiest::run(&arguments).await,
         Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,

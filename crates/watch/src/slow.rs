@@ -86,6 +86,7 @@ async fn walk(broker: &Broker, found: &Mutex<Found>) {
                 let (messages, bytes) = record.waiting();
                 sum.messages += messages as u64;
                 sum.bytes += bytes as u64;
+                broker.sessions.look_at(record);
                 sum.in_flight += record.in_flight.load(std::sync::atomic::Ordering::Relaxed) as u64;
             }
             if page.len() < PAGE {

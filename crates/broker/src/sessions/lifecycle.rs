@@ -8,7 +8,7 @@ use std::{
 use moorfall_core::{
     Delivery, Holding, Message, Queued, SessionKey,
     access::Request,
-    measure::Measure,
+    measure::{BusyOf, Measure},
     names,
     router::Load,
     session::{Ended, NotAccepted, Parting, Reason, Refusal, Withheld},
@@ -121,6 +121,7 @@ impl Sessions {
     ) {
         let Parting { expiry, state, will } = parting;
         let now = self.clock.now();
+        self.look_at(record);
         let after = |seconds: u32| now + std::time::Duration::from_secs(seconds.into());
         record.in_flight.store(state.in_flight(), Ordering::Relaxed);
         record.held.store(0, Ordering::Relaxed);
@@ -161,6 +162,16 @@ impl Sessions {
             self.hand_on(record, movable.into_iter().flatten());
         }
         gone.gone.cancel();
+    }
+
+    /// What a session has sent and received since the last look makes it, and its identity, busy.
+    pub fn look_at(&self, record: &SessionRecord) {
+        let now = self.clock.now();
+        let counts = record.look(now);
+        if counts != (0, 0) {
+            self.live.busiest.add(BusyOf::Sessions, &record.client_id.as_str().into(), counts, now);
+            self.live.busiest.add(BusyOf::Identities, &record.identity, counts, now);
+        }
     }
 
     /// The session is over, whether its client is away or was never accepted. A connected client is not touched.

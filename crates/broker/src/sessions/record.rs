@@ -7,6 +7,7 @@ use std::{
         Arc, OnceLock,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
+    time::Duration,
 };
 
 use arc_swap::ArcSwapOption;
@@ -14,6 +15,7 @@ use moorfall_core::{
     Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     access::Access,
     certificate::ClientCertificate,
+    measure::{Rates, Totals},
     router::{Load, Recipient},
     session::{Ended, Granted, Refusal, SessionState, Withheld},
 };
@@ -172,6 +174,21 @@ impl Queueing {
     }
 }
 
+/// Over which time the rates of a session are taken.
+const LOOKED_OVER: Duration = Duration::from_secs(60);
+
+/// What was counted when a session was looked at.
+#[derive(Debug, Default)]
+struct Looked {
+    /// When the minute began that is being measured, and the counts then.
+    since: Time,
+    at_first: Totals,
+    /// The counts at the last look.
+    at_last: Totals,
+    /// The rates of the minute before.
+    rates: Option<Rates>,
+}
+
 /// One session. Locks are taken in this order: the journal's, `place`, the queue's.
 #[derive(Debug)]
 pub struct SessionRecord {
@@ -195,6 +212,8 @@ pub struct SessionRecord {
     pub withheld: AtomicU64,
     /// The last thing that was refused, if anything was.
     pub last_refusal: Mutex<Option<Box<(OffsetDateTime, Refusal)>>>,
+    /// What was found when it was looked at.
+    looked: Mutex<Looked>,
     /// Wakes its task.
     pub wake: Notify,
     /// Where it is.
@@ -258,6 +277,7 @@ impl SessionRecord {
             held: AtomicUsize::new(0),
             withheld: AtomicU64::new(0),
             last_refusal: Mutex::new(None),
+            looked: Mutex::new(Looked { since: began_at, ..Looked::default() }),
             wake: Notify::new(),
             connected: AtomicBool::new(matches!(place, Place::Connected(_))),
             place: Mutex::new(place),
@@ -469,6 +489,30 @@ impl SessionRecord {
     /// Remembers the last thing that was refused.
     pub fn note_refusal(&self, refusal: &Refusal) {
         *self.last_refusal.lock() = Some(Box::new((OffsetDateTime::now_utc(), refusal.remembered())));
+    }
+
+    /// Looks at what it has sent and received: gives how many messages, and of how many bytes, since the last look.
+    pub fn look(&self, now: Time) -> (u64, u64) {
+        let totals = self.counters.read();
+        let mut looked = self.looked.lock();
+        let more = totals.since(&looked.at_last);
+        looked.at_last = totals;
+        if now - looked.since >= LOOKED_OVER {
+            looked.rates = Some(totals.since(&looked.at_first).over(now - looked.since));
+            (looked.since, looked.at_first) = (now, totals);
+        }
+        (more.messages_in + more.messages_out, more.bytes_in + more.bytes_out)
+    }
+
+    /// It is known from now on; it may have begun long ago.
+    pub fn look_from(&self, now: Time) {
+        self.looked.lock().since = now;
+    }
+
+    /// Its rates over the last whole minute; over what there is if it is younger.
+    pub fn rates(&self, now: Time) -> Rates {
+        let looked = self.looked.lock();
+        looked.rates.unwrap_or_else(|| self.counters.read().since(&looked.at_first).over(now - looked.since))
     }
 
     /// Its client, as facts name it.

@@ -78,6 +78,7 @@ fn restore_session(
     if let Rights::Bound(access) = sessions.judge.rights(&record.identity, &record.client_id) {
         record.set_access(&access);
     }
+    record.look_from(sessions.clock.now());
     record.subscriptions.store(count.0, Ordering::Relaxed);
     record.in_flight.store(count.1, Ordering::Relaxed);
     record.put_back(waiting.into_iter().map(Queued::One));

@@ -4,6 +4,7 @@ pub mod access;
 pub mod authorities;
 pub mod blueprint;
 mod bulk;
+pub mod busiest;
 pub mod cert;
 pub mod drill;
 pub mod events;

@@ -5,11 +5,15 @@
 //! one is another line there.
 
 mod averages;
+mod busy;
 mod catalogue;
 mod labels;
+mod space_saving;
 mod values;
 
 pub use averages::{Averages, WINDOWS};
+pub use busy::{BusyIn, BusyOf};
 pub use catalogue::{COUNTERS, GAUGES, Kept, Kind, Measure, SERIES, Series, Unit};
 pub use labels::{By, Label, Quantile};
+pub use space_saving::{Counted, SpaceSaving};
 pub use values::{Rates, Totals, Values};

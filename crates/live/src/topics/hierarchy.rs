@@ -8,10 +8,13 @@ use std::sync::{
 use moorfall_core::{Message, Time};
 use tracing_mutex::parkinglot::{Mutex, RwLock};
 
-use crate::topics::{
-    gathered::{Gathered, Watches},
-    last_value::LastValue,
-    node::{Glance, LEVEL, Leaf, Node, View, Walker, rate_at, seconds},
+use crate::{
+    busiest::Busiest,
+    topics::{
+        gathered::{Gathered, Watches},
+        last_value::LastValue,
+        node::{Glance, LEVEL, Leaf, Node, View, Walker, rate_at, seconds},
+    },
 };
 
 /// What a topic takes beside its levels, bytes. The tree is bounded by bytes, since whoever may publish chooses how deep a
@@ -61,13 +64,16 @@ fn shorten<T>(all: &mut Vec<T>, most: usize, order: impl Fn(&T, &T) -> std::cmp:
 
 /// The way to one topic.
 #[derive(Clone, Debug)]
-pub struct Path(Arc<[Arc<Node>]>);
+pub struct Path {
+    topic: Arc<str>,
+    nodes: Arc<[Arc<Node>]>,
+}
 
 impl Path {
     /// Notes messages of one topic; gives whether the topic is in the hierarchy still. If not, the way is to be looked
     /// up again.
     pub fn note(&self, topics: &Topics, noted: Noted<'_>, now: Time) -> bool {
-        let (Some(topic), Some(last)) = (self.0.last(), noted.messages.last()) else { return false };
+        let (Some(topic), Some(last)) = (self.nodes.last(), noted.messages.last()) else { return false };
         let messages = noted.messages.len() as u64;
         let is_first = {
             let mut leaf = topic.leaf.lock();
@@ -90,11 +96,12 @@ impl Path {
     }
 
     /// Tells the branches above what came to the topic.
-    fn sum_up(&self, now: Time) {
-        let Some((topic, above)) = self.0.split_last() else { return };
+    fn sum_up(&self, busiest: &Busiest, now: Time) {
+        let Some((topic, above)) = self.nodes.split_last() else { return };
         let unsummed = topic.leaf.lock().as_mut().map(|leaf| std::mem::take(&mut leaf.unsummed));
         if let Some((messages, bytes)) = unsummed {
             above.iter().for_each(|node| node.note(messages, bytes, now));
+            busiest.add_topic(&self.topic, (messages, bytes), now);
         }
     }
 }
@@ -117,12 +124,14 @@ pub struct Topics {
     /// Topics of which numbers are kept.
     numbered: AtomicUsize,
     watches: Watches,
+    busiest: Arc<Busiest>,
 }
 
 impl Topics {
     /// Nothing yet, and never more than so many bytes.
-    pub fn new(most: usize) -> Self {
+    pub fn new(most: usize, busiest: Arc<Busiest>) -> Self {
         Self {
+            busiest,
             root: Arc::default(),
             bytes: AtomicUsize::new(0),
             most,
@@ -142,7 +151,7 @@ impl Topics {
     /// Brings the sums of the branches up to date: once a second, and before they are looked at.
     pub fn sum_up(&self, now: Time) {
         let unsummed = std::mem::take(&mut *self.unsummed.lock());
-        unsummed.iter().for_each(|path| path.sum_up(now));
+        unsummed.iter().for_each(|path| path.sum_up(&self.busiest, now));
     }
 
     /// Notes messages of a topic and gives the way to it, which makes it quicker the next time; `None` when as many
@@ -151,7 +160,9 @@ impl Topics {
         let _as_it_is = self.shape.read();
         let wanted = TOPIC + topic.split('/').map(|level| LEVEL + level.len()).sum::<usize>();
         if self.bytes.load(Ordering::Relaxed) + wanted > self.most && self.find(topic).is_none() {
-            self.unfollowed.fetch_add(noted.messages.len() as u64, Ordering::Relaxed);
+            let messages = noted.messages.len() as u64;
+            self.unfollowed.fetch_add(messages, Ordering::Relaxed);
+            self.busiest.add_topic(&topic.into(), (messages, noted.bytes), now);
             return None;
         }
         let mut path = vec![Arc::clone(&self.root)];
@@ -170,7 +181,7 @@ impl Topics {
                 }
             }
         }
-        let path = Path(path.into());
+        let path = Path { topic: topic.into(), nodes: path.into() };
         path.note(self, noted, now);
         Some(path)
     }
@@ -401,7 +412,7 @@ mod tests {
 
     #[test]
     fn branches_know_the_sums_of_what_is_below() {
-        let topics = Topics::new(SIZE);
+        let topics = Topics::new(SIZE, Arc::default());
         let weir = weir();
         let path = note(&topics, LEVEL, 3, 30, &weir, at(100)).unwrap();
         assert!(note_by(&topics, &path, 2, 20, &weir, at(100)));
@@ -426,7 +437,7 @@ mod tests {
 
     #[test]
     fn deep_topics_take_no_more_than_there_is_room_for() {
-        let topics = Topics::new(SIZE);
+        let topics = Topics::new(SIZE, Arc::default());
         let deep = |number: usize| format!("{number}{}", "/x".repeat(99));
         for number in 0..20 {
             assert_eq!(note(&topics, &deep(number), 1, 1, &weir(), at(100)).is_some(), number < 10, "{number}");
@@ -440,7 +451,7 @@ mod tests {
 
     #[test]
     fn a_rate_follows_what_comes_and_fades_when_nothing_does() {
-        let topics = Topics::new(SIZE);
+        let topics = Topics::new(SIZE, Arc::default());
         for second in 0..100 {
             note(&topics, LEVEL, 5, 50, &weir(), at(1_000 + second)).unwrap();
         }
@@ -452,7 +463,7 @@ mod tests {
 
     #[test]
     fn what_nobody_publishes_to_is_forgotten_and_may_come_back() {
-        let topics = Topics::new(SIZE);
+        let topics = Topics::new(SIZE, Arc::default());
         let weir = weir();
         let path = note(&topics, LEVEL, 1, 1, &weir, at(1_000)).unwrap();
         let late = 1_000 + FORGOTTEN_AFTER + 1;
@@ -472,7 +483,7 @@ mod tests {
 
     #[test]
     fn long_levels_take_room_as_long_as_they_are() {
-        let topics = Topics::new(1_000_000);
+        let topics = Topics::new(1_000_000, Arc::default());
         let weir = weir();
         for number in 0..1_000 {
             note(&topics, &format!("{number}/{}", "x".repeat(4_000)), 1, 1, &weir, at(100));
@@ -487,7 +498,7 @@ mod tests {
 
     #[test]
     fn a_sweep_goes_on_where_it_was_and_others_come_between() {
-        let topics = Topics::new(usize::MAX);
+        let topics = Topics::new(usize::MAX, Arc::default());
         let weir = weir();
         for number in 0..500 {
             note(&topics, &format!("old/{number}/level"), 1, 1, &weir, at(100));

@@ -179,7 +179,7 @@ mod tests {
     ];
 
     fn found(filter: &str, limit: usize) -> Found {
-        let topics = Topics::new(usize::MAX);
+        let topics = Topics::new(usize::MAX, Arc::default());
         for topic in TOPICS {
             let (name, now) = (topic.parse().unwrap(), Time::from_micros(1_000_000));
             let (qos, properties) = (moorfall_wire::QoS::AtMostOnce, Default::default());

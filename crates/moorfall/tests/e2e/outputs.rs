@@ -12,11 +12,13 @@ const UNPLANNED: &str = "harrowmere/gorge/a-station-with-a-rather-long-name/a/b/
 const TARGET: &str = "harrowmere/gorge/kettle-weir/gate/target";
 
 /// Commands that list or show something, each with whether it has `--json`.
-const SHOWS: [(&[&str], bool); 34] = [
+const SHOWS: [(&[&str], bool); 36] = [
     (&["status"], true),
     (&["status", "--limits"], true),
     (&["measures"], true),
     (&["measures", "messages_in", "journal_commit"], true),
+    (&["busiest"], true),
+    (&["busiest", "branches", "--by", "bytes"], true),
     (&["history", "messages_in", "--against", "1d"], true),
     (&["history", "sessions_connected", "--from", "7d"], true),
     (&["history", "messages_in", "--table", "--against", "1h"], false),

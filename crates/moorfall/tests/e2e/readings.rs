@@ -366,3 +366,37 @@ fn a_measure_over_time_is_printed_as_chart_table_csv_and_json() {
     let ran = history(&["--from", "yesterday"]);
     assert!(ran.code == Some(2) && ran.err.contains("is not a time"), "{ran:?}");
 }
+
+#[test]
+fn the_busiest_are_told_by_messages_and_by_bytes() {
+    let place = Place::new();
+    let service = place.serve(&["--open"]);
+    assert!(service.run(&["busiest"]).ok().contains("Nothing was sent"));
+    let mut weir = Peer::open(service.mqtt, V5, "weir");
+    let mut camera = Peer::open(service.mqtt, V5, "camera");
+    for number in 1..=40 {
+        weir.publish(number, publish("harrowmere/gorge/weir/level", b"1.83".to_vec(), QoS::AtLeastOnce));
+    }
+    camera.publish(1, publish("harrowmere/gorge/camera/picture", vec![0; 50_000], QoS::AtLeastOnce));
+    let busiest = |of: &str, by: &str| {
+        let json = service.run(&["busiest", of, "--by", by, "--json"]).json();
+        let first = json["busiest"][0].clone();
+        (first["name"].as_str().unwrap_or_default().to_owned(), first["count"].as_u64().unwrap_or_default())
+    };
+    let found =
+        wait("the busiest are known", || Some(busiest("sessions", "messages")).filter(|(_, count)| *count == 40));
+    assert_eq!(found, ("weir".into(), 40));
+    assert_eq!(busiest("topics", "messages"), ("harrowmere/gorge/weir/level".into(), 40));
+    assert_eq!(busiest("branches", "messages"), ("harrowmere/gorge/weir".into(), 40));
+    assert_eq!(busiest("identities", "messages"), ("anonymous".into(), 41));
+    let (name, bytes) = busiest("topics", "bytes");
+    assert!(name == "harrowmere/gorge/camera/picture" && bytes > 50_000, "{name}: {bytes}");
+    // What a session did counts although it has gone.
+    camera.publish(2, publish("harrowmere/gorge/camera/picture", vec![0; 50_000], QoS::AtLeastOnce));
+    camera.send(&Packet::Disconnect(Disconnect::normal()));
+    wait("all of it counts", || Some(()).filter(|()| busiest("sessions", "bytes").1 > 100_000));
+    assert_eq!(busiest("sessions", "bytes").0, "camera");
+    let text = service.run(&["busiest", "topics", "--by", "bytes"]);
+    assert!(text.ok().contains("picture") && text.ok().contains("Counted over the last"), "{text:?}");
+    assert_eq!(service.run(&["busiest", "weirs"]).code, Some(2));
+}
