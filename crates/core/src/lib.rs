@@ -5,6 +5,7 @@
 //! simulated peers and a simulated clock, and the service above only moves bytes and answers questions.
 
 pub mod access;
+pub mod alert;
 mod aliases;
 pub mod blueprint;
 pub mod certificate;

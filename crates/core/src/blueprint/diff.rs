@@ -1,10 +1,12 @@
 //! What changes from one blueprint to another, in the design's own terms.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, time::Duration};
+
+use humantime::format_duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Blueprint, Cohort, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
+use super::{Alert, Blueprint, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
 use crate::{Values, shown::span};
 
 /// What happens to a part of the design.
@@ -65,7 +67,7 @@ impl From<String> for Content {
 pub struct Change {
     /// What happens to it.
     pub kind: Kind,
-    /// What it is: level, topic, cohort, rule or proof.
+    /// What it is: level, topic, cohort, rule, proof, contact or alert.
     pub part: String,
     /// Its name.
     pub name: String,
@@ -89,12 +91,14 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
-    let parts: [(&str, ListParts); 5] = [
+    let parts: [(&str, ListParts); 7] = [
         ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
         ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
         ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
         ("rule", |blueprint| named(blueprint.rules.iter().map(|rule| (&rule.name, rule_fields(rule))))),
         ("proof", |blueprint| named(blueprint.proofs.iter().map(|proof| (&proof.name, proof_fields(proof))))),
+        ("contact", |blueprint| named(blueprint.contacts.iter().map(|(name, one)| (name, contact_fields(one))))),
+        ("alert", |blueprint| named(blueprint.alerts.iter().map(|alert| (&alert.name, alert_fields(alert))))),
     ];
     for (part, list) in parts {
         compare(part, list(old), list(new), &mut changes);
@@ -213,5 +217,28 @@ fn proof_fields(proof: &Proof) -> Fields {
         ("statement", proof.statement().into()),
         ("attributes", joined(attributes).into()),
         ("purpose", proof.purpose.clone().into()),
+    ]
+}
+
+fn contact_fields(contact: &Contact) -> Fields {
+    vec![
+        ("mail", Content::list(&contact.mail)),
+        ("hook", contact.hook.clone().unwrap_or_default().into()),
+        ("topic", contact.topic.as_ref().map(ToString::to_string).unwrap_or_default().into()),
+        ("purpose", contact.purpose.clone().into()),
+    ]
+}
+
+fn alert_fields(alert: &Alert) -> Fields {
+    let seconds = |time: Duration| if time.is_zero() { String::new() } else { format_duration(time).to_string() };
+    vec![
+        ("watches", alert.watched.to_string().into()),
+        ("band", alert.band_in_words().into()),
+        ("out-for", seconds(alert.terms.out_for).into()),
+        ("back-for", seconds(alert.terms.back_for).into()),
+        ("severity", alert.severity.to_string().into()),
+        ("text", alert.text.clone().into()),
+        ("tell", Content::list(&alert.tell)),
+        ("purpose", alert.purpose.clone().into()),
     ]
 }

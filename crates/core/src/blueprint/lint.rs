@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{
-    Act, Blueprint, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict, Who,
-    pattern::Piece,
+    Act, Blueprint, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict,
+    Watched, Who, pattern::Piece,
 };
 use crate::{TopicSet, Values};
 
@@ -28,6 +28,7 @@ pub(super) fn lint(blueprint: &Blueprint) -> Vec<Finding> {
             lint.rule(rule, pattern, at);
         }
     }
+    lint.alerts();
     lint.found.sort_by_key(|(span, _)| (span.file, span.bytes.start));
     lint.found.into_iter().map(|(_, finding)| finding).collect()
 }
@@ -114,14 +115,21 @@ impl<'a> Lint<'a> {
         });
         let patterns = blueprint.rules.iter().flat_map(|rule| &rule.topics);
         let patterns = patterns.chain(blueprint.proofs.iter().flat_map(|proof| &proof.topics));
-        let in_rules = patterns.flat_map(TopicPattern::levels).filter_map(|level| match level {
-            PatternLevel::Named(level) => Some(level.name.as_str()),
-            _ => None,
-        });
-        let used: HashSet<&str> = in_paths.chain(in_rules).collect();
+        let in_rules = patterns.flat_map(TopicPattern::levels).filter_map(level_name);
+        let in_alerts = blueprint
+            .alerts
+            .iter()
+            .filter_map(|alert| alert.watched.topics())
+            .flat_map(|topics| topics.pattern.levels())
+            .filter_map(level_name);
+        let used: HashSet<&str> = in_paths.chain(in_rules).chain(in_alerts).collect();
         for (name, level) in &blueprint.levels {
             if !used.contains(name.as_str()) {
-                self.warn(&level.at, format!("no topic and no rule uses the level `{name}`"), "remove it, or use it");
+                self.warn(
+                    &level.at,
+                    format!("no topic, rule or alert uses the level `{name}`"),
+                    "remove it, or use it",
+                );
             }
         }
         let whos = blueprint.rules.iter().map(|rule| &rule.who).chain(blueprint.proofs.iter().map(|proof| &proof.who));
@@ -167,6 +175,41 @@ impl<'a> Lint<'a> {
         }
     }
 
+    fn alerts(&mut self) {
+        let blueprint = self.blueprint;
+        for alert in &blueprint.alerts {
+            if alert.tell.is_empty() {
+                let message = format!("the alert `{}` tells nobody", alert.name);
+                self.warn(&alert.at, message, "name contacts in `tell`; the console shows it in any case");
+            }
+            let Some(topics) = alert.watched.topics() else { continue };
+            let meeting = || blueprint.topics.iter().filter(|topic| topic.set.intersect(&topics.set).is_some());
+            if !blueprint.topics.is_empty() && meeting().next().is_none() {
+                let message = format!("no planned topic matches `{}`, which `{}` watches", topics.pattern, alert.name);
+                self.warn(&alert.at, message, "plan it, or look for a missing or misspelled level");
+            } else if matches!(alert.watched, Watched::SilentTopics { longest: None, .. })
+                && meeting().all(|topic| topic.cadence.is_none())
+            {
+                let message = format!("none of the topics that `{}` watches has a planned cadence", alert.name);
+                self.warn(&alert.at, message, "plan one, or write how long silence may last");
+            }
+        }
+        let told: HashSet<&str> = blueprint.alerts.iter().flat_map(|alert| &alert.tell).map(String::as_str).collect();
+        for (name, contact) in &blueprint.contacts {
+            if !told.contains(name.as_str()) {
+                self.warn(
+                    &contact.at,
+                    format!("no alert tells the contact `{name}`"),
+                    "remove it, or name it in `tell`",
+                );
+            }
+            if contact.hook.as_ref().is_some_and(|hook| hook.starts_with("http://")) {
+                let message = format!("the hook of `{name}` is called without TLS, so others can read notices");
+                self.warn(&contact.at, message, "write https:// unless it stays on one machine");
+            }
+        }
+    }
+
     fn rule(&mut self, rule: &Rule, pattern: &TopicPattern, at: &Span) {
         let topics = &self.blueprint.topics;
         let set = pattern.of_anyone();
@@ -201,6 +244,10 @@ impl<'a> Lint<'a> {
             self.warn(at, message, "name the planned paths, with {identity} at the level of the name");
         }
     }
+}
+
+fn level_name(level: &PatternLevel) -> Option<&str> {
+    if let PatternLevel::Named(level) = level { Some(level.name.as_str()) } else { None }
 }
 
 fn pairs<'a>(

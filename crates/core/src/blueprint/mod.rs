@@ -1,11 +1,13 @@
 //! The blueprint: the declared design of a broker. `docs/BLUEPRINT.md` describes its files field by field.
 
+mod alerts;
 mod diff;
 mod lint;
 mod pattern;
 mod payload;
 mod proofs;
 mod read;
+mod read_alerts;
 mod schema_cost;
 mod source;
 
@@ -22,6 +24,7 @@ use serde::{Deserialize, Serialize};
 use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
 
 pub use self::{
+    alerts::{Alert, AlertSeverity, Contact, Watched, WatchedTopics},
     diff::{Change, FieldChange, Kind, diff},
     pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
     payload::{Payload, PayloadFault, Schema},
@@ -49,6 +52,10 @@ pub struct Blueprint {
     pub rules: Vec<Rule>,
     /// What must be true of the rules.
     pub proofs: Vec<Proof>,
+    /// Who can be told of alerts, by name.
+    pub contacts: BTreeMap<String, Contact>,
+    /// What is watched, and who is told.
+    pub alerts: Vec<Alert>,
 }
 
 /// A named place in the hierarchy.

@@ -12,6 +12,7 @@ use regex::RegexBuilder;
 use serde::Deserialize;
 use toml::Spanned;
 
+use super::read_alerts::{AlertEntry, ContactEntry};
 use super::{
     Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate, Retention,
     Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
@@ -36,6 +37,10 @@ struct File {
     rules: Vec<RuleEntry>,
     #[serde(default)]
     proofs: Vec<ProofEntry>,
+    #[serde(default)]
+    contacts: BTreeMap<Spanned<String>, ContactEntry>,
+    #[serde(default)]
+    alerts: Vec<AlertEntry>,
 }
 
 #[derive(Deserialize)]
@@ -126,12 +131,14 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
     for (index, file) in &mut files {
         reader.file = *index;
         reader.levels_and_cohorts(&mut blueprint, file);
+        reader.contacts(&mut blueprint, std::mem::take(&mut file.contacts));
     }
     for (index, file) in files {
         reader.file = index;
         reader.topics(&mut blueprint, file.topics);
         reader.rules(&mut blueprint, file.rules);
         reader.proofs(&mut blueprint, file.proofs);
+        reader.alerts(&mut blueprint, file.alerts);
     }
     reader.twice(&blueprint);
     if reader.findings.is_empty() {
@@ -142,20 +149,20 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
     }
 }
 
-struct Reader {
+pub(super) struct Reader {
     source: Source,
     /// The file that is read.
     file: usize,
     findings: Vec<Finding>,
-    levels: BTreeMap<String, Arc<Level>>,
+    pub(super) levels: BTreeMap<String, Arc<Level>>,
 }
 
 impl Reader {
-    fn span(&self, bytes: Range<usize>) -> Span {
+    pub(super) fn span(&self, bytes: Range<usize>) -> Span {
         Span { file: self.file, bytes }
     }
 
-    fn wrong(&mut self, span: &Span, message: impl Into<String>, remedy: impl Into<String>) {
+    pub(super) fn wrong(&mut self, span: &Span, message: impl Into<String>, remedy: impl Into<String>) {
         self.findings.push(self.source.finding(Severity::Error, span, message, remedy));
     }
 
@@ -286,15 +293,7 @@ impl Reader {
             let path = entry.path.into_inner();
             let Some(levels) = self.path(&at, &path) else { continue };
             let payload = self.payload(entry.payload, entry.schema);
-            let cadence = entry.cadence.and_then(|cadence| {
-                let span = self.span(cadence.span());
-                let time = duration(cadence.get_ref());
-                if time.is_none() {
-                    let message = format!("`{}` is not a time", cadence.get_ref());
-                    self.wrong(&span, message, "write a number with s, m, h or d, for example 15m");
-                }
-                time
-            });
+            let cadence = self.time(entry.cadence);
             let qos = self.qos(entry.qos);
             let set = PlannedTopic::set_of(&levels);
             let (purpose, retained, on_breach) = (entry.purpose, entry.retained, entry.on_breach);
@@ -311,6 +310,18 @@ impl Reader {
                 on_breach,
             });
         }
+    }
+
+    /// A time of whole seconds.
+    pub(super) fn time(&mut self, text: Option<Spanned<String>>) -> Option<Duration> {
+        let text = text?;
+        let time = duration(text.get_ref());
+        if time.is_none() {
+            let span = self.span(text.span());
+            let message = format!("`{}` is not a time", text.get_ref());
+            self.wrong(&span, message, "write a number with s, m, h or d, for example 15m");
+        }
+        time
     }
 
     fn path(&mut self, at: &Span, path: &str) -> Option<Vec<PathLevel>> {
@@ -560,8 +571,9 @@ impl Reader {
         let rules = blueprint.rules.iter().map(|rule| ("rules", &rule.name, &rule.at));
         let proofs = blueprint.proofs.iter().map(|proof| ("proofs", &proof.name, &proof.at));
         let topics = blueprint.topics.iter().map(|topic| ("planned topics", &topic.path, &topic.at));
+        let alerts = blueprint.alerts.iter().map(|alert| ("alerts", &alert.name, &alert.at));
         let mut seen = HashMap::new();
-        for (what, name, at) in rules.chain(proofs).chain(topics) {
+        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts) {
             if seen.insert((what, name), at).is_some() {
                 self.wrong(at, format!("two {what} have the name `{name}`"), "use different names");
             }

@@ -57,6 +57,37 @@ fn faults_are_pointed_at() {
             "\"harrowmere/meadows",
         ),
         ("meadows/{station}/{pump}/power\"]", "meadows/#/{pump}\"]", "is not a topic filter", "\"harrowmere/meadows"),
+        (
+            "measure = \"queued\"",
+            "measure = \"queues\"",
+            "there is no measure `queues`; `moorfall measures`",
+            "\"queues",
+        ),
+        ("high = 10_000", "high = 1\nlow = 2.5", "low is 2.5 and high is 1: nothing lies between", "2.5"),
+        ("high = 10_000", "text = \"\"", "the alert `queues` has no band; write low, high or both", "\"queues"),
+        ("high = 10_000", "silent = \"1m\"\nhigh = 1", "silence has no band", "1"),
+        ("silent = \"cadence\"", "silent = \"long\"", "`long` is not a time", "\"long"),
+        ("silent = \"1h\"", "silent = \"cadence\"", "only topics have a planned cadence", "\"cadence"),
+        ("silent = \"1h\"", "text = \"\"", "an alert on an identity or a session is about its silence", "\"forecast"),
+        ("identity = \"forecast\"", "identity = \"x\"\nsession = \"y\"", "watches several things", "\"forecast-silent"),
+        ("measure = \"queued\"\n", "", "the alert `queues` watches nothing; write one of", "\"queues"),
+        (
+            "{station}/stage/level\"\nfield",
+            "{identity}/stage/level\"\nfield",
+            "has a value of a session in it",
+            "\"harrow",
+        ),
+        ("measure = \"queued\"", "measure = \"queued\"\nfield = \"m\"", "`field` is only for numbers in", "\"m"),
+        (
+            "5m\"\ntell = [\"duty-desk\"]",
+            "5m\"\ntell = [\"desk\"]",
+            "there is no contact `desk`; this blueprint has: duty",
+            "\"desk",
+        ),
+        ("duty@harrowmere.example", "duty at harrowmere", "is not an address of e-mail", "\"duty at"),
+        ("https://duty", "ftp://duty", "is not the address of a web hook; write for example https", "\"ftp"),
+        ("\"harrowmere/alerts\"", "\"harrowmere/+\"", "`harrowmere/+` is not a topic", "\"harrow"),
+        ("severity = \"critical\"", "severity = \"high\"", "unknown variant `high`", "\"high"),
         ("[\"publish\", \"subscribe\"]", "[\"write\"]", "unknown variant `write`", "\"write\""),
         ("may = [\"publish\", \"subscribe\"]", "may = []", "`may` is empty", "[]"),
         ("may = [\"publish\", \"subscribe\"]", "might = []", "unknown field `might`", "might"),
@@ -132,6 +163,26 @@ fn what_is_probably_not_meant_is_said() {
             "begin with $",
             "another first level",
         ),
+        ("5m\"\ntell = [\"duty-desk\"]", "5m\"", "the alert `queues` tells nobody", "name contacts in `tell`"),
+        (
+            "[contacts.duty-desk]",
+            "[contacts.x]\ntopic = \"x\"\n[contacts.duty-desk]",
+            "no alert tells the contact",
+            "remove",
+        ),
+        ("https://duty", "http://duty", "the hook of `duty-desk` is called without TLS", "write https"),
+        (
+            "gorge/{station}/stage/level\"\nfield",
+            "gorge/{station}/level\"\nfield",
+            "no planned topic matches",
+            "plan it",
+        ),
+        (
+            "cadence = \"15m\"\n",
+            "",
+            "none of the topics that `gauges-silent` watches has a planned cadence",
+            "how long",
+        ),
         ("{station}/gate/target\"\n\n", "{station}/a/b/c/d/e/f/g/h/i/j\"\n\n", "13 levels", "12 should be enough"),
         ("[levels.pump]", "[levels.sluice]\n[levels.pump]", "uses the level `sluice`", "remove it"),
         (
@@ -203,6 +254,8 @@ fn changes_are_told_in_the_design_s_own_terms() {
     let text = CATCHMENT
         .replace("cadence = \"15m\"", "cadence = \"5m\"")
         .replace("rate = \"2/m\"\n", "")
+        .replace("out-for = \"30s\"", "out-for = \"90s\"")
+        .replace("high = 10_000", "high = 10_000\nlow = -1")
         .replace("gorge-stations", "moor-stations");
     let changes = diff(&old, &Blueprint::parse(&text).unwrap());
     let told: Vec<_> = changes.iter().map(|change| (change.kind, &*change.part, &*change.name)).collect();
@@ -214,6 +267,8 @@ fn changes_are_told_in_the_design_s_own_terms() {
             (Kind::Removed, "cohort", "gorge-stations"),
             (Kind::Changed, "rule", "desk-moves-gates"),
             (Kind::Changed, "proof", "the-gorge-ends-somewhere"),
+            (Kind::Changed, "alert", "gorge-high"),
+            (Kind::Changed, "alert", "queues"),
         ]
     );
     let field = |change: usize| {
@@ -222,6 +277,8 @@ fn changes_are_told_in_the_design_s_own_terms() {
     };
     assert_eq!(field(0), ("cadence", "15 min", "5 min"));
     assert_eq!(field(3), ("rate", "2/m", ""));
+    assert_eq!(field(5), ("out-for", "30s", "1m 30s"));
+    assert_eq!(field(6), ("band", "at most 10000", "-1 to 10000"));
     let limited = CATCHMENT.replace("name = \"stations-obey\"", "name = \"stations-obey\"\nhighest-qos = 1");
     let changes = diff(&old, &Blueprint::parse(&limited).unwrap());
     assert_eq!((&*changes[0].fields[0].before, &*changes[0].fields[0].after), ("", "1"), "a field that was not there");
@@ -243,6 +300,14 @@ fn the_schema_for_editors_says_what_the_reader_does() {
         assert_eq!(takes(text), Ok(()));
     }
     for (from, to) in [
+        ("measure = \"queued\"\n", ""),
+        ("high = 10_000", "text = \"\""),
+        ("silent = \"1h\"", "text = \"\""),
+        ("silent = \"1h\"", "silent = \"1h\"\nhigh = 1"),
+        ("measure = \"queued\"", "measure = \"queued\"\nidentity = \"x\"\nsilent = \"1m\""),
+        ("severity = \"critical\"", "severity = \"high\""),
+        ("duty@harrowmere.example", "duty at harrowmere"),
+        ("https://duty", "ftp://duty"),
         ("may = [\"publish\", \"subscribe\"]", "may = []"),
         ("may = [\"publish\", \"subscribe\"]", "might = []"),
         ("who = { identity = \"contractor-pumps\" }", "who = { person = \"x\" }"),

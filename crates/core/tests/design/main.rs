@@ -81,6 +81,35 @@ who = { identity = "duty-desk" }
 never = ["subscribe"]
 topics = ["harrowmere/+/+/pump-2/#"]
 
+[contacts.duty-desk]
+mail = ["duty@harrowmere.example"]
+hook = "https://duty.harrowmere.example/alerts"
+topic = "harrowmere/alerts"
+[[alerts]]
+name = "gorge-high"
+severity = "critical"
+topics = "harrowmere/gorge/{station}/stage/level"
+field = "m"
+high = 2.4
+out-for = "30s"
+tell = ["duty-desk"]
+[[alerts]]
+name = "queues"
+measure = "queued"
+high = 10_000
+back-for = "5m"
+tell = ["duty-desk"]
+[[alerts]]
+name = "gauges-silent"
+topics = "harrowmere/{reach}/{station}/stage/level"
+silent = "cadence"
+tell = ["duty-desk"]
+[[alerts]]
+name = "forecast-silent"
+identity = "forecast"
+silent = "1h"
+tell = ["duty-desk"]
+
 [[proofs]]
 name = "the-desk-reads-levels"
 who = { identity = "duty-desk" }

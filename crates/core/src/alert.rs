@@ -1,0 +1,298 @@
+//! When a value is out of its band for long enough to be told, and back for long enough to be told again.
+//!
+//! One [`Standing`] belongs to one subject of one alert: to a measure, or to each topic that an alert is about. Whoever
+//! looks on observes values, asks what is due to be told, and says that it was.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr};
+
+use crate::Time;
+
+/// Raised so often within [`FLAP_WITHIN`], a standing flaps.
+pub const FLAPS: usize = 3;
+
+/// Within which time.
+pub const FLAP_WITHIN: Duration = Duration::from_secs(900);
+
+/// How long a standing that flaps must be back before it is cleared, at least.
+pub const FLAP_BACK: Duration = Duration::from_secs(900);
+
+/// What values should be.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Band {
+    /// No less than this.
+    pub low: Option<f64>,
+    /// No more than this.
+    pub high: Option<f64>,
+}
+
+impl Band {
+    /// Whether a value is outside.
+    pub fn is_out(&self, value: f64) -> bool {
+        self.low.is_some_and(|low| value < low) || self.high.is_some_and(|high| value > high)
+    }
+
+    /// How far a value is outside; 0 inside.
+    fn distance(&self, value: f64) -> f64 {
+        let below = self.low.map_or(0.0, |low| low - value);
+        let above = self.high.map_or(0.0, |high| value - high);
+        below.max(above).max(0.0)
+    }
+}
+
+/// When something is told of a band.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Terms {
+    /// What values should be.
+    pub band: Band,
+    /// How long a value must be out.
+    pub out_for: Duration,
+    /// How long it must be back.
+    pub back_for: Duration,
+}
+
+/// Where a standing is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, IntoStaticStr, EnumString)]
+#[strum(serialize_all = "kebab-case")]
+pub enum Phase {
+    /// In the band.
+    #[default]
+    Ok,
+    /// Out of it, and not yet for long enough.
+    Pending,
+    /// Back in it, and not yet for long enough.
+    Clearing,
+    /// Out of it.
+    Raised,
+}
+
+/// What is to be told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, IntoStaticStr, EnumString, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum Telling {
+    /// It is out.
+    Raised,
+    /// It is back.
+    Cleared,
+}
+
+/// How one subject of an alert stands.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Standing {
+    /// Where.
+    pub phase: Phase,
+    /// Since when.
+    pub since: Time,
+    /// When it went out of the band, as long as it is not [`Phase::Ok`]; then of the last time that it was raised.
+    pub out_since: Option<Time>,
+    /// The last value.
+    pub value: Option<f64>,
+    /// The value that was furthest out since it is.
+    pub worst: Option<f64>,
+    /// When it was raised lately, oldest first: [`FLAPS`] times at most.
+    pub raises: Vec<Time>,
+    /// Whether it is raised again and again.
+    pub flapping: bool,
+    /// Whether the last that was told is that it is out.
+    pub told: bool,
+}
+
+impl Standing {
+    /// One of which nothing is known yet.
+    pub fn new(now: Time) -> Self {
+        Self { since: now, ..Self::default() }
+    }
+
+    /// Whether it is raised, or was and is not cleared.
+    pub fn is_raised(&self) -> bool {
+        matches!(self.phase, Phase::Raised | Phase::Clearing)
+    }
+
+    /// Takes a value, or the last one again, since time matters; gives whether anything but the value has changed.
+    pub fn observe(&mut self, terms: &Terms, value: f64, now: Time) -> bool {
+        self.value = Some(value);
+        let is_out = terms.band.is_out(value);
+        let before = self.phase;
+        if is_out && self.phase != Phase::Ok && terms.band.distance(value) > self.worst_distance(terms) {
+            self.worst = Some(value);
+        }
+        match (self.phase, is_out) {
+            (Phase::Ok, true) => {
+                (self.out_since, self.worst) = (Some(now), Some(value));
+                self.enter(Phase::Pending, now);
+            }
+            (Phase::Pending, false) => self.enter(Phase::Ok, now),
+            (Phase::Raised, false) => self.enter(Phase::Clearing, now),
+            (Phase::Clearing, true) => self.enter(Phase::Raised, now),
+            _ => {}
+        }
+        if self.phase == Phase::Pending && now - self.since >= terms.out_for {
+            self.raise(now);
+        }
+        let back_for = if self.flapping { terms.back_for.max(FLAP_BACK) } else { terms.back_for };
+        if self.phase == Phase::Clearing && now - self.since >= back_for {
+            self.flapping = false;
+            self.enter(Phase::Ok, now);
+        }
+        self.phase != before
+    }
+
+    fn worst_distance(&self, terms: &Terms) -> f64 {
+        self.worst.map_or(-1.0, |worst| terms.band.distance(worst))
+    }
+
+    fn enter(&mut self, phase: Phase, now: Time) {
+        (self.phase, self.since) = (phase, now);
+    }
+
+    fn raise(&mut self, now: Time) {
+        self.enter(Phase::Raised, now);
+        self.raises.retain(|at| now - *at < FLAP_WITHIN);
+        self.raises.push(now);
+        self.flapping = self.raises.len() >= FLAPS;
+        if self.raises.len() > FLAPS {
+            self.raises.remove(0);
+        }
+    }
+
+    /// What is to be told now.
+    pub fn due(&self) -> Option<Telling> {
+        match (self.is_raised(), self.told) {
+            (true, false) => Some(Telling::Raised),
+            (false, true) => Some(Telling::Cleared),
+            _ => None,
+        }
+    }
+
+    /// What was due is told.
+    pub fn set_told(&mut self) {
+        self.told = self.is_raised();
+    }
+}
+
+/// The number in a payload: at a path of fields in JSON, or all of it if the path is empty. `None` if there is none.
+pub fn number_in(payload: &[u8], field: &[String]) -> Option<f64> {
+    if payload.len() > LONGEST {
+        return None;
+    }
+    if field.is_empty() {
+        let number: f64 = std::str::from_utf8(payload).ok()?.trim().parse().ok()?;
+        return number.is_finite().then_some(number);
+    }
+    let json: serde_json::Value = serde_json::from_slice(payload).ok()?;
+    let found = field.iter().try_fold(&json, |value, name| match value {
+        serde_json::Value::Array(items) => items.get(name.parse::<usize>().ok()?),
+        value => value.get(name),
+    })?;
+    let number = match found {
+        serde_json::Value::Number(number) => number.as_f64()?,
+        serde_json::Value::String(text) => text.trim().parse().ok()?,
+        serde_json::Value::Bool(yes) => f64::from(u8::from(*yes)),
+        _ => return None,
+    };
+    number.is_finite().then_some(number)
+}
+
+/// Longer payloads are not looked into, bytes.
+const LONGEST: usize = 256 * 1024;
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const HIGH: Band = Band { low: None, high: Some(2.4) };
+
+    fn terms(out: u64, back: u64) -> Terms {
+        Terms { band: HIGH, out_for: Duration::from_secs(out), back_for: Duration::from_secs(back) }
+    }
+
+    fn at(second: u64) -> Time {
+        Time::from_micros(second * 1_000_000)
+    }
+
+    /// Observes a value each second from `from` on, and tells what is due; gives what was told, and when.
+    fn play(standing: &mut Standing, terms: &Terms, from: u64, values: &[f64]) -> Vec<(u64, Telling)> {
+        let mut told = Vec::new();
+        for (second, value) in values.iter().enumerate() {
+            let now = from + second as u64;
+            standing.observe(terms, *value, at(now));
+            if let Some(telling) = standing.due() {
+                told.push((now, telling));
+                standing.set_told();
+            }
+        }
+        told
+    }
+
+    #[test]
+    fn out_and_back_are_told_once_each_when_they_have_lasted() {
+        let mut standing = Standing::new(at(0));
+        let level = [vec![1.0; 5], vec![2.5; 3], vec![1.0; 2], vec![2.6; 4], vec![3.0], vec![2.5; 10], vec![1.0; 10]];
+        let told = play(&mut standing, &terms(5, 4), 0, &level.concat());
+        // Out from second 10 on; back from second 25 on.
+        assert_eq!(told, [(15, Telling::Raised), (29, Telling::Cleared)]);
+        assert_eq!((standing.out_since, standing.worst), (Some(at(10)), Some(3.0)));
+        assert_eq!((standing.phase, standing.told), (Phase::Ok, false));
+    }
+
+    #[test]
+    fn a_value_on_the_edge_is_inside_and_no_wait_is_needed_without_times() {
+        let mut standing = Standing::new(at(0));
+        let band = Terms { band: Band { low: Some(1.0), high: Some(2.0) }, ..Terms::default() };
+        let told = play(&mut standing, &band, 0, &[1.0, 2.0, 0.9, 1.0]);
+        assert_eq!(told, [(2, Telling::Raised), (3, Telling::Cleared)]);
+    }
+
+    #[test]
+    fn what_flaps_is_told_less_often() {
+        let mut standing = Standing::new(at(0));
+        let wave: Vec<f64> = (0..600).map(|second| if second / 10 % 2 == 0 { 3.0 } else { 1.0 }).collect();
+        let told = play(&mut standing, &terms(0, 0), 0, &wave);
+        assert_eq!(told.len(), 2 * FLAPS - 1, "{told:?}");
+        assert!(standing.flapping && standing.told && standing.raises.len() <= FLAPS);
+        // It settles at last.
+        let calm = play(&mut standing, &terms(0, 0), 600, &vec![1.0; 1_000]);
+        assert_eq!(calm, [(590 + 900, Telling::Cleared)]);
+        assert!(!standing.flapping);
+    }
+
+    #[test]
+    fn numbers_are_found_in_payloads() {
+        let field = |path: &str| path.split('.').filter(|name| !name.is_empty()).map(str::to_owned).collect::<Vec<_>>();
+        let number = |payload: &str, path| number_in(payload.as_bytes(), &field(path));
+        assert_eq!(number("{\"m\": 1.83}", "m"), Some(1.83));
+        assert_eq!(number("{\"stage\": {\"m\": \"1.83\"}, \"dry\": true}", "stage.m"), Some(1.83));
+        assert_eq!(number("{\"dry\": true}", "dry"), Some(1.0));
+        assert_eq!(number("[[1, 2], [3]]", "0.1"), Some(2.0));
+        assert_eq!(number(" 37.5\n", ""), Some(37.5));
+        for (payload, path) in
+            [("{\"m\": null}", "m"), ("{\"m\": 1}", "mm"), ("{", "m"), ("wet", ""), ("NaN", ""), ("", "")]
+        {
+            assert_eq!(number(payload, path), None, "{payload} {path}");
+        }
+    }
+
+    proptest! {
+        /// Whatever comes, what is told alternates, and nothing is told that is not so.
+        #[test]
+        fn what_is_told_alternates(
+            values in prop::collection::vec(prop_oneof![Just(1.0), Just(3.0)], 0..300), out in 0_u64..8, back in 0_u64..8
+        ) {
+            let mut standing = Standing::new(at(0));
+            let told = play(&mut standing, &terms(out, back), 0, &values);
+            for (place, (second, telling)) in told.iter().enumerate() {
+                let wanted = if place % 2 == 0 { Telling::Raised } else { Telling::Cleared };
+                prop_assert_eq!(*telling, wanted);
+                let lasted = if *telling == Telling::Raised { out } else { back };
+                let value = if *telling == Telling::Raised { 3.0 } else { 1.0 };
+                let from = (*second - lasted.min(*second)) as usize;
+                prop_assert!(values[from..=*second as usize].iter().all(|known| *known == value));
+            }
+        }
+    }
+}
