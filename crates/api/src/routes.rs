@@ -18,8 +18,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        busiest, draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions, status,
-        subscribers, topic, topics,
+        alerts, busiest, draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions,
+        status, subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -64,6 +64,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(events::list))
         .routes(routes!(readings::now))
         .routes(routes!(busiest::list))
+        .routes(routes!(alerts::list))
+        .routes(routes!(alerts::show))
+        .routes(routes!(alerts::notices))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))
         .routes(routes!(tokens::list))
@@ -103,6 +106,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(setups::list))
         .routes(routes!(setups::put, setups::remove))
         .routes(routes!(recordings::end))
+        .routes(routes!(alerts::test))
+        .routes(routes!(alerts::quiet, alerts::end_quiet))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))
         .routes(routes!(tokens::make))

@@ -12,7 +12,7 @@ use moorfall_broker::{
     },
 };
 use moorfall_contract::running::RunningService;
-use moorfall_watch::sampler::Watch;
+use moorfall_watch::{alerts::Alerts, sampler::Watch};
 use time::OffsetDateTime;
 
 use crate::{http::sign_ins::SignIns, watch::silences::Silences, work::held::Desk};
@@ -70,6 +70,8 @@ pub struct App {
     pub process: Arc<Process>,
     /// What was read of it lately.
     pub watch: Arc<Watch>,
+    /// Alerts, and how they stand.
+    pub alerts: Arc<Alerts>,
     /// Clients that people hold.
     pub desk: Arc<Desk>,
     /// Whoever looks at it and runs it.
@@ -85,6 +87,12 @@ impl FromRef<App> for Arc<Broker> {
 impl FromRef<App> for Arc<Watch> {
     fn from_ref(app: &App) -> Self {
         Arc::clone(&app.watch)
+    }
+}
+
+impl FromRef<App> for Arc<Alerts> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.alerts)
     }
 }
 

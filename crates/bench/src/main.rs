@@ -76,6 +76,7 @@ impl Plan {
 
 #[tokio::main]
 async fn main() -> Result<(), Failure> {
+    moorfall_client::choose_cryptography();
     match Arguments::parse().command {
         Command::Relay => relay::run().await,
         Command::Run(plan) => run(&plan).await,

@@ -11,6 +11,6 @@ pub mod housekeeping;
 pub mod identity;
 pub mod judge;
 pub mod listeners;
-mod notes;
+pub mod notes;
 pub mod random;
 pub mod sessions;

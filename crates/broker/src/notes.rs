@@ -7,7 +7,7 @@ use moorfall_live::{
 };
 
 /// Notes what has happened.
-pub(crate) fn note(live: &Live, now: Time, fact: &Fact) {
+pub fn note(live: &Live, now: Time, fact: &Fact) {
     live.note(fact, now);
     write(fact);
 }
@@ -61,6 +61,15 @@ pub(crate) fn write(fact: &Fact) {
         Fact::DatabaseAway { .. } | Fact::DatabaseBack => {}
         Fact::CertificateEnds { listener, at } => {
             tracing::warn!(%listener, until = %at.date(), "the certificate ends soon");
+        }
+        Fact::AlertRaised { alert, subject, value } => {
+            tracing::warn!(%alert, %subject, %value, "alert raised");
+        }
+        Fact::AlertCleared { alert, subject, value } => {
+            tracing::info!(%alert, %subject, %value, "alert cleared");
+        }
+        Fact::NoticeFails { contact, target, why } => {
+            tracing::warn!(%contact, %target, %why, "a notice can't be delivered");
         }
         Fact::SignInsFail { address } => {
             tracing::warn!(%address, "many sign-ins from this address have failed; the next ones wait");

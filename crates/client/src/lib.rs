@@ -31,7 +31,7 @@ pub use self::{
     error::{ClientError, ConnectError},
     examine::{Examination, Failed, Found, Stage, Step, examine},
     remote::{Remote, RemoteError, Scheme},
-    trust::Trust,
+    trust::{Trust, choose_cryptography},
 };
 
 /// How to connect.

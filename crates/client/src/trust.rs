@@ -10,6 +10,12 @@ use rustls::{
 
 use crate::ConnectError;
 
+/// Chooses the cryptography of the process. HTTP clients are not made without it; to be called before the first one.
+pub fn choose_cryptography() {
+    // Whoever was first has chosen the same.
+    let _ = default_provider().install_default();
+}
+
 /// Files of a client's TLS.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Trust {
@@ -28,7 +34,11 @@ impl Trust {
     }
 
     /// A configuration for rustls.
-    pub(crate) fn config(&self) -> Result<ClientConfig, ConnectError> {
+    ///
+    /// # Errors
+    ///
+    /// A file can't be read, or does not hold what it should.
+    pub fn config(&self) -> Result<ClientConfig, ConnectError> {
         let builder = ClientConfig::builder_with_provider(Arc::new(default_provider()))
             .with_safe_default_protocol_versions()
             .map_err(|error| ConnectError::Files { words: error.to_string() })?

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use moorfall_core::{access, blueprint, measure};
+use moorfall_core::{access, alert, blueprint, measure};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -177,6 +177,71 @@ kinds! {
 asked_for!(BusyIn: measure::BusyIn, Messages, Bytes);
 
 kinds! {
+    /// How much it matters that an alert is raised.
+    AlertSeverity
+    /// Worth knowing.
+    Info = "info",
+    /// Somebody should look.
+    Warning = "warning",
+    /// Somebody should act.
+    Critical = "critical",
+}
+
+mirrors!(AlertSeverity: blueprint::AlertSeverity, Info, Warning, Critical);
+
+kinds! {
+    /// Where a subject of an alert is.
+    AlertPhase
+    /// In its band.
+    Ok = "ok",
+    /// Out of it, and not yet for long enough.
+    Pending = "pending",
+    /// Back in it, and not yet for long enough.
+    Clearing = "clearing",
+    /// Out of it.
+    Raised = "raised",
+}
+
+mirrors!(AlertPhase: alert::Phase, Ok, Pending, Clearing, Raised);
+
+kinds! {
+    /// What a notice tells.
+    NoticeKind
+    /// It is out of its band.
+    Raised = "raised",
+    /// It is back.
+    Cleared = "cleared",
+    /// It is not watched any more.
+    Removed = "removed",
+    /// Whether notices arrive is tried.
+    Test = "test",
+}
+
+mirrors!(NoticeKind: alert::Telling, Raised, Cleared);
+
+kinds! {
+    /// How a notice is sent.
+    NoticeWay
+    /// By e-mail.
+    Mail = "e-mail",
+    /// To a web hook.
+    Hook = "web hook",
+    /// To a topic.
+    Topic = "topic",
+}
+
+kinds! {
+    /// What has become of a notice.
+    NoticeState
+    /// It is not delivered yet.
+    Waiting = "waiting",
+    /// It is.
+    Delivered = "delivered",
+    /// It was tried for long enough.
+    GivenUp = "given up",
+}
+
+kinds! {
     /// What happened.
     EventKind
     /// A client has connected.
@@ -219,9 +284,15 @@ kinds! {
     DatabaseBack = "database back",
     /// A certificate of a listener ends soon, or has ended.
     CertificateEnds = "certificate ends",
+    /// An alert was raised.
+    AlertRaised = "alert raised",
+    /// An alert was cleared.
+    AlertCleared = "alert cleared",
+    /// A notice can't be delivered.
+    NoticeFails = "notice fails",
 }
 
-mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds);
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
 
 impl EventKind {
     /// The kind of this name, as it stands in JSON.

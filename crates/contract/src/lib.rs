@@ -1,6 +1,7 @@
 //! What a service and programs that use it agree on: what is said over the interface, how a running service is found,
 //! how a design lies in files.
 
+pub mod alerts;
 pub mod blueprint_files;
 pub mod design;
 pub mod desk;

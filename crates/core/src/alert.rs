@@ -111,8 +111,9 @@ impl Standing {
         matches!(self.phase, Phase::Raised | Phase::Clearing)
     }
 
-    /// Takes a value, or the last one again, since time matters; gives whether anything but the value has changed.
-    pub fn observe(&mut self, terms: &Terms, value: f64, now: Time) -> bool {
+    /// Takes a value, or the last one again, since time matters; gives where it was before if that has
+    /// changed.
+    pub fn observe(&mut self, terms: &Terms, value: f64, now: Time) -> Option<Phase> {
         self.value = Some(value);
         let is_out = terms.band.is_out(value);
         let before = self.phase;
@@ -137,7 +138,7 @@ impl Standing {
             self.flapping = false;
             self.enter(Phase::Ok, now);
         }
-        self.phase != before
+        (self.phase != before).then_some(before)
     }
 
     fn worst_distance(&self, terms: &Terms) -> f64 {

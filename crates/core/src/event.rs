@@ -46,4 +46,10 @@ pub enum EventKind {
     DatabaseBack,
     /// A certificate of a listener ends soon, or has ended.
     CertificateEnds,
+    /// An alert was raised.
+    AlertRaised,
+    /// An alert was cleared.
+    AlertCleared,
+    /// A notice of an alert can't be delivered.
+    NoticeFails,
 }

@@ -38,7 +38,9 @@ impl Cause {
             | EventKind::Subscribed
             | EventKind::Unsubscribed
             | EventKind::WillSent
-            | EventKind::WillRefused => Self::Client,
+            | EventKind::WillRefused
+            | EventKind::AlertRaised
+            | EventKind::AlertCleared => Self::Client,
             _ => Self::Service,
         }
     }
@@ -172,6 +174,9 @@ fn kind(fact: &Fact) -> Option<EventKind> {
         Fact::DatabaseAway { .. } => EventKind::DatabaseAway,
         Fact::DatabaseBack => EventKind::DatabaseBack,
         Fact::CertificateEnds { .. } => EventKind::CertificateEnds,
+        Fact::AlertRaised { .. } => EventKind::AlertRaised,
+        Fact::AlertCleared { .. } => EventKind::AlertCleared,
+        Fact::NoticeFails { .. } => EventKind::NoticeFails,
         Fact::Refused { .. } | Fact::Withheld { .. } => return None,
     })
 }
@@ -251,6 +256,21 @@ fn event(fact: &Fact, kind: EventKind, now: Time) -> Event {
         }
         Fact::DatabaseAway { why } => Event { explanation: format!("The database is unavailable: {why}"), ..event },
         Fact::DatabaseBack => Event { explanation: "The database is available again.".into(), ..event },
+        Fact::AlertRaised { alert, subject, value } => Event {
+            subject: cut(subject),
+            explanation: format!("Alert {alert} was raised: {} is {value}.", cut(subject)),
+            ..event
+        },
+        Fact::AlertCleared { alert, subject, value } => Event {
+            subject: cut(subject),
+            explanation: format!("Alert {alert} was cleared: {} is {value}.", cut(subject)),
+            ..event
+        },
+        Fact::NoticeFails { contact, target, why } => Event {
+            subject: cut(target),
+            explanation: format!("A notice to {contact} could not be delivered to {}: {why}", cut(target)),
+            ..event
+        },
         Fact::CertificateEnds { listener, at } => Event {
             subject: listener.to_string(),
             explanation: format!("The certificate of listener {listener} is valid until {}.", at.date()),

@@ -156,6 +156,33 @@ pub enum Fact {
         /// When.
         at: OffsetDateTime,
     },
+    /// An alert was raised.
+    AlertRaised {
+        /// Which.
+        alert: String,
+        /// What it is about.
+        subject: String,
+        /// The value, in words.
+        value: String,
+    },
+    /// An alert was cleared.
+    AlertCleared {
+        /// Which.
+        alert: String,
+        /// What it is about.
+        subject: String,
+        /// The value, in words.
+        value: String,
+    },
+    /// A notice of an alert can't be delivered; not told again until one is.
+    NoticeFails {
+        /// To which contact.
+        contact: String,
+        /// To which address.
+        target: String,
+        /// Why.
+        why: String,
+    },
     /// Many sign-ins of one address have failed, and the next ones wait.
     SignInsFail {
         /// Which.

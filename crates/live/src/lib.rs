@@ -5,6 +5,7 @@ pub mod counters;
 pub mod drift;
 pub mod events;
 pub mod facts;
+pub mod heard;
 pub mod journeys;
 pub mod silence;
 pub mod topics;

@@ -14,6 +14,7 @@ use crate::{
     drift::{Drifts, Refusals},
     events::Events,
     facts::Fact,
+    heard::Heard,
     journeys::Recorder,
     topics::hierarchy::Topics,
 };
@@ -35,6 +36,8 @@ pub struct Live {
     pub events: Events,
     /// Who and what is busiest of late.
     pub busiest: Arc<Busiest>,
+    /// When those were heard last that somebody waits for.
+    pub heard: Heard,
 }
 
 impl Live {
@@ -49,6 +52,7 @@ impl Live {
             recorder: Recorder::default(),
             events: Events::default(),
             busiest,
+            heard: Heard::default(),
         }
     }
 

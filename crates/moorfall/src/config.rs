@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, io::ErrorKind, net::SocketAddr, path::PathBuf};
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
 use moorfall_cli::output::Failure;
-use moorfall_service::{HistorySettings, ReadingsSettings, Settings};
+use moorfall_service::{HistorySettings, NoticeSettings, ReadingsSettings, Settings};
 use serde::Deserialize;
 
 use crate::logging::LogFormat;
@@ -59,6 +59,10 @@ pub(crate) struct ServiceOptions {
     #[arg(skip)]
     #[serde(default)]
     pub(crate) history: HistorySettings,
+    /// How notices of alerts are sent, only from the file.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) notices: NoticeSettings,
 }
 
 impl std::fmt::Debug for ServiceOptions {
@@ -109,6 +113,7 @@ impl ServiceOptions {
             limits: other.limits,
             readings: other.readings,
             history: other.history,
+            notices: other.notices,
         })
     }
 
@@ -133,6 +138,7 @@ impl ServiceOptions {
             limits: self.limits,
             readings: self.readings,
             history: self.history,
+            notices: self.notices,
             data: defaults.data,
         }
     }

@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, measures, busiest, history, events,\n\
-    sessions, subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, measures, busiest, history, alerts,\n\
+    events, sessions, subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -55,6 +55,8 @@ enum Command {
     Busiest(commands::busiest::Arguments),
     /// Show a measure over time, and compare two ranges
     History(commands::history::Arguments),
+    /// Show and test alerts, and the notices sent of them
+    Alerts(commands::alerts::Arguments),
     /// List what happened: connections, sign-ins, changes
     Events(commands::events::Arguments),
     /// List sessions, connected and disconnected
@@ -97,6 +99,7 @@ enum Command {
 const LAST: Duration = Duration::from_secs(1);
 
 fn main() -> ExitCode {
+    moorfall_client::choose_cryptography();
     let arguments = Arguments::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
@@ -131,6 +134,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Measures(arguments) => commands::measures::run(&arguments).await,
         Command::Busiest(arguments) => commands::busiest::run(&arguments).await,
         Command::History(arguments) => commands::history::run(&arguments).await,
+        Command::Alerts(arguments) => commands::alerts::run(arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
         Command::Subscribers(arguments) => commands::subscribers::run(&arguments).await,

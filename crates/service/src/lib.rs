@@ -51,9 +51,10 @@ use moorfall_core::{
     ADMINISTRATOR, Limits,
     blueprint::{Blueprint, Source, SourceFile},
 };
+use moorfall_links::Courier;
 use moorfall_store::{Database, PrivateDatabase, Remark, Resolution, Span, Store, StoreError};
 use moorfall_watch::{
-    event_log,
+    alerts, event_log,
     history::{self, Measured},
     sampler, topics,
 };
@@ -65,7 +66,7 @@ use tokio::{
 };
 use tokio_util::sync::CancellationToken;
 
-pub use settings::{HistorySettings, ReadingsSettings, Settings};
+pub use settings::{HistorySettings, MailServer, NoticeSettings, ReadingsSettings, Security, Settings};
 pub use start_error::StartError;
 
 /// How long connections may take to say goodbye at the end.
@@ -89,6 +90,7 @@ pub struct Service {
 struct Read {
     doors: Doors,
     scrapers: Scrapers,
+    courier: Courier,
     blueprint: Option<Vec<SourceFile>>,
 }
 
@@ -98,6 +100,7 @@ impl Read {
             blueprint: settings.blueprint.as_deref().map(read_blueprint).transpose()?,
             doors: Doors::read(&settings.hosts)?,
             scrapers: settings.readings.scrapers()?,
+            courier: settings.notices.courier()?,
         })
     }
 }
@@ -135,7 +138,7 @@ impl Service {
 
     async fn serve(
         settings: &Settings,
-        Read { doors, scrapers, blueprint }: Read,
+        Read { doors, scrapers, courier, blueprint }: Read,
         folder: DataFolder,
         sockets: bind::Sockets,
         database: Option<Arc<PrivateDatabase>>,
@@ -170,7 +173,7 @@ impl Service {
         let people =
             People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
         let (process, people) = (Arc::new(process), Arc::new(people));
-        let app = App { broker, process, watch: Arc::default(), desk: Arc::default(), people };
+        let app = App { broker, process, watch: Arc::default(), alerts: Arc::default(), desk: Arc::default(), people };
         restore::restore(&app.broker.sessions, stored, crashed);
         // What is wrong is in the log; the files were good a moment ago.
         let _failed = trust::trust(&app.process.listeners, &authorities);
@@ -182,12 +185,27 @@ impl Service {
             let announced = topics::run(Arc::clone(&app.broker), Arc::clone(&app.watch), every);
             app.broker.common.tasks.spawn(announced);
         }
+        Self::watch_alerts(&app, courier);
         let (spans, to_write) = mpsc::channel(history::WAITING);
         let Common { database, stopping, tasks, .. } = &*app.broker.common;
         tasks.spawn(event_log::run(Arc::clone(&app.broker), settings.history.events()));
         let keep = settings.history.into();
         tasks.spawn(history::run(Arc::clone(database), stopping.clone(), keep, crashed, to_write));
         Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()))
+    }
+
+    /// Begins to watch what alerts are about, and to tell of it.
+    fn watch_alerts(app: &App, courier: Courier) {
+        let App { broker, process, watch, alerts: known, .. } = app;
+        let tasks = &broker.common.tasks;
+        let entry = alerts::Entry {
+            seats: Arc::clone(&process.reception.seats),
+            listener: Arc::clone(&process.http_listener),
+            address: process.addresses.http,
+        };
+        tasks.spawn(alerts::run(Arc::clone(broker), Arc::clone(watch), Arc::clone(known)));
+        tasks.spawn(alerts::read(Arc::clone(broker), entry, Arc::clone(known)));
+        tasks.spawn(alerts::deliver(Arc::clone(broker), Arc::clone(known), Arc::new(courier)));
     }
 
     /// Begins all tasks.

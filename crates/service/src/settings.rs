@@ -1,6 +1,7 @@
 //! What the service needs to know to start.
 
 use std::{
+    collections::BTreeMap,
     net::{Ipv4Addr, SocketAddr},
     num::NonZeroU16,
     path::PathBuf,
@@ -9,6 +10,7 @@ use std::{
 
 use moorfall_api::state::Scrapers;
 use moorfall_broker::listeners::settings::{DEFAULT_LISTENER, ListenerSettings};
+use moorfall_links::{Courier, CourierSettings, HookSettings, MailSecurity, MailSettings, SettingsError};
 use moorfall_watch::history::Keep;
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
@@ -39,6 +41,8 @@ pub struct Settings {
     pub readings: ReadingsSettings,
     /// For how long what was measured is kept.
     pub history: HistorySettings,
+    /// How notices of alerts are sent.
+    pub notices: NoticeSettings,
 }
 
 /// Who is told what is measured, and how: the section `[readings]` of the configuration.
@@ -111,6 +115,85 @@ impl From<HistorySettings> for Keep {
     }
 }
 
+/// How notices of alerts are sent: the section `[notices]` of the configuration.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NoticeSettings {
+    /// The server that takes e-mail.
+    pub mail: Option<MailServer>,
+    /// Files with the secrets that web hooks are signed with, by contact.
+    pub hook_secrets: BTreeMap<String, PathBuf>,
+    /// Certificates of the authorities that web hooks are trusted by, PEM.
+    pub hook_authority: Option<PathBuf>,
+    /// Whether web hooks may be in private networks.
+    pub private_addresses: bool,
+}
+
+/// A server that takes e-mail: the section `[notices.mail]` of the configuration.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct MailServer {
+    /// Its name.
+    pub server: String,
+    /// Its port; by default that of the way in which it is secured.
+    pub port: Option<u16>,
+    /// How it is secured.
+    #[serde(default)]
+    pub security: Security,
+    /// The name to sign in with.
+    pub user: Option<String>,
+    /// A file with the password.
+    pub password_file: Option<PathBuf>,
+    /// Who writes.
+    pub from: String,
+    /// Certificates of the authorities that it is trusted by, PEM.
+    pub authority: Option<PathBuf>,
+}
+
+/// How a server that takes e-mail is secured.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Security {
+    /// The connection is secured before anything is said (RFC 3207).
+    #[default]
+    Starttls,
+    /// TLS from the first byte on (RFC 8314).
+    Tls,
+}
+
+impl From<&MailServer> for MailSettings {
+    fn from(settings: &MailServer) -> Self {
+        // RFC 6409 §3.1, RFC 8314 §7.3.
+        let (security, usual) = match settings.security {
+            Security::Starttls => (MailSecurity::Starttls, 587),
+            Security::Tls => (MailSecurity::Tls, 465),
+        };
+        Self {
+            server: settings.server.clone(),
+            port: settings.port.unwrap_or(usual),
+            security,
+            user: settings.user.clone(),
+            password_file: settings.password_file.clone(),
+            from: settings.from.clone(),
+            authority: settings.authority.clone(),
+        }
+    }
+}
+
+impl NoticeSettings {
+    /// Whoever brings notices.
+    pub(crate) fn courier(&self) -> Result<Courier, SettingsError> {
+        Courier::new(&CourierSettings {
+            mail: self.mail.as_ref().map(MailSettings::from),
+            hooks: HookSettings {
+                secrets: self.hook_secrets.clone(),
+                private_addresses: self.private_addresses,
+                authority: self.hook_authority.clone(),
+            },
+        })
+    }
+}
+
 /// The least length of a token, bytes.
 const TOKEN: usize = 16;
 
@@ -171,6 +254,7 @@ impl Settings {
             limits: toml::Table::new(),
             readings: ReadingsSettings::default(),
             history: HistorySettings::default(),
+            notices: NoticeSettings::default(),
         }
     }
 }
@@ -189,6 +273,7 @@ impl std::fmt::Debug for Settings {
             .field("limits", &self.limits)
             .field("readings", &self.readings)
             .field("history", &self.history)
+            .field("notices", &self.notices)
             .finish_non_exhaustive()
     }
 }

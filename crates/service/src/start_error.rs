@@ -28,6 +28,9 @@ pub enum StartError {
     /// Who may read what is measured.
     #[error(transparent)]
     Readings(#[from] ReadingsError),
+    /// How notices of alerts are sent.
+    #[error(transparent)]
+    Notices(#[from] moorfall_links::SettingsError),
     /// A name of the service that can't be one.
     #[error("Setting `hosts`: {0}.")]
     Hosts(#[from] DoorError),

@@ -1,5 +1,6 @@
 //! What outlives the process: records in PostgreSQL, and the private PostgreSQL cluster that keeps them.
 
+mod alerts;
 mod audit;
 mod authorities;
 mod changes;
@@ -19,6 +20,7 @@ mod rules_of_old;
 
 mod tokens;
 
+pub use alerts::{AlertChanges, NewNotice, NoticeQuery, NoticeRecord, QuietRecord, StandingRecord};
 pub use audit::{AuditRecord, Author, Deed};
 pub use authorities::AuthorityRecord;
 pub use changes::{Changes, SessionRow, SubscriptionRow};

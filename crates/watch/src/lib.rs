@@ -1,5 +1,6 @@
 //! Looks on: what the broker carries, read once a second, kept and passed on. Writes nothing into the broker.
 
+pub mod alerts;
 pub mod event_log;
 pub mod history;
 mod process;

@@ -1,5 +1,6 @@
 //! What goes on.
 
+pub mod alerts;
 pub mod busiest;
 pub mod draft_lines;
 pub mod drift;

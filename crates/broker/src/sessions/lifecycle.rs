@@ -167,7 +167,11 @@ impl Sessions {
     /// What a session has sent and received since the last look makes it, and its identity, busy.
     pub fn look_at(&self, record: &SessionRecord) {
         let now = self.clock.now();
-        let counts = record.look(now);
+        let more = record.look(now);
+        if more.messages_in > 0 {
+            self.live.heard.note(&record.identity, &record.client_id, now);
+        }
+        let counts = (more.messages_in + more.messages_out, more.bytes_in + more.bytes_out);
         if counts != (0, 0) {
             self.live.busiest.add(BusyOf::Sessions, &record.client_id.as_str().into(), counts, now);
             self.live.busiest.add(BusyOf::Identities, &record.identity, counts, now);

@@ -491,8 +491,8 @@ impl SessionRecord {
         *self.last_refusal.lock() = Some(Box::new((OffsetDateTime::now_utc(), refusal.remembered())));
     }
 
-    /// Looks at what it has sent and received: gives how many messages, and of how many bytes, since the last look.
-    pub fn look(&self, now: Time) -> (u64, u64) {
+    /// Looks at what it has sent and received: gives what was counted since the last look.
+    pub fn look(&self, now: Time) -> Totals {
         let totals = self.counters.read();
         let mut looked = self.looked.lock();
         let more = totals.since(&looked.at_last);
@@ -501,7 +501,7 @@ impl SessionRecord {
             looked.rates = Some(totals.since(&looked.at_first).over(now - looked.since));
             (looked.since, looked.at_first) = (now, totals);
         }
-        (more.messages_in + more.messages_out, more.bytes_in + more.bytes_out)
+        more
     }
 
     /// It is known from now on; it may have begun long ago.

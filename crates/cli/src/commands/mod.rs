@@ -1,6 +1,7 @@
 //! One module for each command.
 
 pub mod access;
+pub mod alerts;
 pub mod authorities;
 pub mod blueprint;
 mod bulk;

@@ -37,6 +37,7 @@ pub(crate) struct Place {
 
 impl Place {
     pub(crate) fn new() -> Self {
+        moorfall_client::choose_cryptography();
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap();
         Self { folder, databases: Some(Mutex::default()), log: None }

@@ -1,0 +1,8 @@
+//! What reaches out of the service, to whoever is told of alerts: e-mail and web hooks.
+
+mod courier;
+mod hook;
+mod mail;
+mod reach;
+
+pub use courier::{Courier, CourierSettings, HookSettings, MailSecurity, MailSettings, NotSent, SettingsError};
