@@ -6,6 +6,7 @@
 mod fleet;
 pub mod past;
 mod river;
+pub mod stand_in;
 
 use std::collections::BTreeMap;
 
@@ -18,9 +19,10 @@ pub use river::{Instrument, Reading, River, STATIONS, Station};
 /// The catchment's blueprint.
 pub const BLUEPRINT: &str = include_str!("../blueprint.toml");
 
-/// The catchment's blueprint as its files.
-pub fn blueprint() -> Vec<SourceFile> {
-    vec![SourceFile { name: "harrowmere.toml".into(), text: BLUEPRINT.into() }]
+/// The catchment's blueprint as its files; the web hook is at this port of loopback.
+pub fn blueprint(hook: u16) -> Vec<SourceFile> {
+    let text = BLUEPRINT.replace("127.0.0.1:7443", &format!("127.0.0.1:{hook}"));
+    vec![SourceFile { name: "harrowmere.toml".into(), text }]
 }
 
 /// A set-up of the desk: the duty desk moves a gate, and the auditor may only look on.

@@ -64,6 +64,84 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List alerts
+         * @description Those first that are out of their bands, by severity, then by name.
+         */
+        get: operations["list_alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get an alert */
+        get: operations["show_alert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Quiet an alert
+         * @description For a while nobody is told of it. If it is out, or was told and is back, when that ends, it is told then.
+         */
+        put: operations["quiet_alert"];
+        post?: never;
+        /** Tell of an alert again */
+        delete: operations["end_quiet"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test an alert
+         * @description Sends a notice, marked as a test, to each address of each of its contacts. What becomes of them is among the notices.
+         */
+        post: operations["test_alert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -241,6 +319,27 @@ export interface paths {
          * @description For editors.
          */
         get: operations["blueprint_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/busiest/{of}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the busiest sessions, identities, topics or branches
+         * @description Of the last one to two minutes. However many there are, only so many are counted at a time; a count is never too low,
+         *     and how much too high it may be is said.
+         */
+        get: operations["list_busiest"];
         put?: never;
         post?: never;
         delete?: never;
@@ -570,6 +669,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read the inbox of the demo
+         * @description What the stand-in for mail servers and web hooks has received, newest first.
+         */
+        get: operations["show_inbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inbox/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Make the demo's stand-in fail
+         * @description It refuses, does not answer, or shows a certificate that nobody trusts, until it is told otherwise.
+         */
+        put: operations["set_faults"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journey": {
         parameters: {
             query?: never;
@@ -639,6 +778,26 @@ export interface paths {
          * @description The catalogue: the fields of totals and rates, with their units and what they say.
          */
         get: operations["list_measures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List notices
+         * @description What was told of alerts, to whom, and what has become of it: newest first.
+         */
+        get: operations["list_notices"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1087,6 +1246,95 @@ export interface components {
          * @enum {string}
          */
         Act: "publish" | "subscribe";
+        /** @description All alerts. */
+        AlertList: {
+            /** @description Those that are raised first, by severity. */
+            alerts: components["schemas"]["AlertView"][];
+            /**
+             * Format: int64
+             * @description How many are raised, clearing ones too.
+             */
+            raised: number;
+            /**
+             * Format: int64
+             * @description Notices that wait.
+             */
+            waiting_notices: number;
+        };
+        /**
+         * @description Where a subject of an alert is.
+         * @enum {string}
+         */
+        AlertPhase: "ok" | "pending" | "clearing" | "raised";
+        /**
+         * @description How much it matters that an alert is raised.
+         * @enum {string}
+         */
+        AlertSeverity: "info" | "warning" | "critical";
+        /** @description An alert of the blueprint, and how it stands. */
+        AlertView: {
+            /**
+             * Format: int64
+             * @description How long it must be back before that is told, seconds.
+             */
+            back_for_seconds: number;
+            /** @description The band, or the time, in words. */
+            band: string;
+            /**
+             * Format: double
+             * @description The greatest value that is all right; of silence in seconds.
+             */
+            high?: number | null;
+            /**
+             * Format: double
+             * @description The least value that is all right.
+             */
+            low?: number | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How long a value must be out before it is told, seconds.
+             */
+            out_for_seconds: number;
+            /** @description Where the worst of its subjects is. */
+            phase: components["schemas"]["AlertPhase"];
+            /** @description What it is for. */
+            purpose: string;
+            quiet?: components["schemas"]["QuietView"] | null;
+            /** @description How much it matters. */
+            severity: components["schemas"]["AlertSeverity"];
+            /** @description Whether values are seconds of silence. */
+            silence: boolean;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since?: string | null;
+            /** @description What it is about: those first that are out, then by name. */
+            standings: components["schemas"]["StandingView"][];
+            /**
+             * Format: int64
+             * @description How many subjects there are in all.
+             */
+            subjects: number;
+            /** @description Who is told. */
+            tell: string[];
+            /** @description What whoever is told should know or do. */
+            text: string;
+            /**
+             * Format: int64
+             * @description How many topics are not watched, because there are too many.
+             */
+            unwatched: number;
+            /** @description What is watched. */
+            watches: string;
+            /**
+             * Format: int64
+             * @description Messages that had no number where it should stand.
+             */
+            without_number: number;
+        };
         /** @description A blueprint to be applied. */
         Application: {
             /**
@@ -1169,6 +1417,50 @@ export interface components {
             /** @description Its text. */
             text: string;
         };
+        /** @description What is busiest of late. */
+        Busiest: {
+            /** @description The busiest, first. */
+            busiest: components["schemas"]["Busy"][];
+            /** @description By what. */
+            by: components["schemas"]["BusyIn"];
+            /** @description Of what. */
+            of: components["schemas"]["BusyOf"];
+            /**
+             * Format: double
+             * @description The time in which it was counted, seconds: one minute to two, less after the start of the service.
+             */
+            seconds: number;
+        };
+        /** @description One of the busiest. */
+        Busy: {
+            /**
+             * Format: int64
+             * @description Messages, or bytes: never too low, and at most `too_many` too high.
+             */
+            count: number;
+            /** @description A client identifier, an identity, a topic or a branch. */
+            name: string;
+            /**
+             * Format: double
+             * @description The count per second.
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description So many of them may be others'. 0 unless more were busy than are told apart.
+             */
+            too_many: number;
+        };
+        /**
+         * @description What makes busy.
+         * @enum {string}
+         */
+        BusyIn: "messages" | "bytes";
+        /**
+         * @description Of what the busiest are told.
+         * @enum {string}
+         */
+        BusyOf: "sessions" | "identities" | "topics" | "branches";
         /**
          * @description What becomes of a part of the design.
          * @enum {string}
@@ -1471,7 +1763,7 @@ export interface components {
          * @description What happened.
          * @enum {string}
          */
-        EventKind: "connected" | "disconnected" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends";
+        EventKind: "connected" | "disconnected" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
         /** @description Something that happened. */
         EventView: {
             /** @description From which address; empty if from none. */
@@ -1501,6 +1793,13 @@ export interface components {
             kind: components["schemas"]["EventKind"];
             /** @description A topic, filter, listener or name that it is about; empty if none. */
             subject: string;
+        };
+        /** @description How the stand-in behaves. */
+        Faults: {
+            /** @description With calls of web hooks. */
+            hook: components["schemas"]["StandInFault"];
+            /** @description With letters. */
+            mail: components["schemas"]["StandInFault"];
         };
         /** @description A change of one field. */
         FieldChangeView: {
@@ -1752,6 +2051,13 @@ export interface components {
              * @description Those that are as before.
              */
             unchanged: number;
+        };
+        /** @description What has come, the newest first. */
+        InboxView: {
+            /** @description How the stand-in behaves. */
+            faults: components["schemas"]["Faults"];
+            /** @description Letters and calls. */
+            received: components["schemas"]["Received"][];
         };
         /** @description What would become of a message. */
         Journey: {
@@ -2134,6 +2440,143 @@ export interface components {
             /** @description What the identity signs in with, in place of a password. */
             token: string;
         };
+        /** @description An attempt to send a notice. */
+        NoticeAttempt: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Whether it was taken. */
+            delivered: boolean;
+            /** @description What was answered, or what went wrong, in a sentence. */
+            explanation: string;
+        };
+        /** @description What is told: the facts of a notice. A web hook gets them as `data`. */
+        NoticeFacts: {
+            /** @description The alert. */
+            alert: string;
+            /**
+             * Format: date-time
+             * @description When it was decided.
+             */
+            at: string;
+            /** @description The broker, by the name of its blueprint. */
+            broker: string;
+            /**
+             * Format: double
+             * @description The greatest value that is all right; of silence in seconds.
+             */
+            high?: number | null;
+            /** @description The same however often it is sent. */
+            id: string;
+            /** @description What is told. */
+            kind: components["schemas"]["NoticeKind"];
+            /**
+             * Format: double
+             * @description The least value that is all right.
+             */
+            low?: number | null;
+            /**
+             * Format: int64
+             * @description How many more there are.
+             */
+            more: number;
+            /** @description What the alert is for. */
+            purpose: string;
+            /** @description How much it matters. */
+            severity: components["schemas"]["AlertSeverity"];
+            /** @description Whether values are seconds of silence. */
+            silence: boolean;
+            /** @description What it is about: the first of them. */
+            subjects: components["schemas"]["NoticeSubject"][];
+            /** @description What whoever is told should know or do. */
+            text: string;
+            /** @description What is watched, such as `m in harrowmere/gorge/+/stage/level`. */
+            watches: string;
+        };
+        /**
+         * @description What a notice tells.
+         * @enum {string}
+         */
+        NoticeKind: "raised" | "cleared" | "removed" | "test";
+        /** @description Notices, the newest first. */
+        NoticeList: {
+            /** @description The notices. */
+            notices: components["schemas"]["NoticeView"][];
+            /**
+             * Format: int64
+             * @description How many wait in all.
+             */
+            waiting: number;
+        };
+        /**
+         * @description What has become of a notice.
+         * @enum {string}
+         */
+        NoticeState: "waiting" | "delivered" | "given-up";
+        /** @description What is told of one subject of an alert. */
+        NoticeSubject: {
+            /** @description Whether it is raised again and again: it is cleared only when it has been back for long. */
+            flapping: boolean;
+            /** @description A topic, a measure, an identity or a client identifier. */
+            name: string;
+            /**
+             * Format: double
+             * @description How long it was out, seconds; null as long as it is.
+             */
+            out_seconds?: number | null;
+            /**
+             * Format: date-time
+             * @description Since when it is, or was, out.
+             */
+            out_since?: string | null;
+            /**
+             * Format: double
+             * @description The last value; of silence in seconds. Null in a test.
+             */
+            value?: number | null;
+            /**
+             * Format: double
+             * @description The value that was furthest out.
+             */
+            worst?: number | null;
+        };
+        /** @description A notice to one address. */
+        NoticeView: components["schemas"]["NoticeFacts"] & {
+            /** @description The last attempts, oldest first. */
+            attempts: components["schemas"]["NoticeAttempt"][];
+            /** @description To which contact. */
+            contact: string;
+            /**
+             * Format: date-time
+             * @description When it is tried next, while it waits.
+             */
+            next_at?: string | null;
+            /**
+             * Format: int64
+             * @description Its place in the order of notices.
+             */
+            number: number;
+            /** @description What has become of it. */
+            state: components["schemas"]["NoticeState"];
+            /** @description The address, or the topic. */
+            target: string;
+            /** @description The same in a line. */
+            title: string;
+            /**
+             * Format: int64
+             * @description How often it was tried.
+             */
+            tries: number;
+            /** @description Which way. */
+            way: components["schemas"]["NoticeWay"];
+        };
+        /**
+         * @description How a notice is sent.
+         * @enum {string}
+         */
+        NoticeWay: "mail" | "hook" | "topic";
         /**
          * @description What a session gets of a message.
          * @enum {string}
@@ -2241,6 +2684,47 @@ export interface components {
          * @enum {string}
          */
         QueuePolicy: "drop-newest" | "drop-oldest" | "end-session";
+        /** @description For how long nobody is to be told. */
+        QuietDraft: {
+            /**
+             * Format: int32
+             * @description Seconds from now, at most 30 days.
+             */
+            seconds: number;
+        };
+        /** @description For how long nobody is told. */
+        QuietView: {
+            /** @description Who wants it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
+        /** @description An alert that is raised, in short. */
+        RaisedAlert: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description Since when it is out.
+             */
+            out_since?: string | null;
+            /** @description Whether nobody is told of it. */
+            quiet: boolean;
+            /** @description How much it matters. */
+            severity: components["schemas"]["AlertSeverity"];
+            /** @description The first of them. */
+            subject: string;
+            /**
+             * Format: int64
+             * @description How many of its subjects are raised.
+             */
+            subjects: number;
+            /** @description Its value, in words. */
+            value: string;
+        };
         /** @description The same per second. */
         Rates: {
             /**
@@ -2285,6 +2769,31 @@ export interface components {
             values: {
                 [key: string]: number;
             };
+        };
+        /** @description A letter, or a call of a web hook. */
+        Received: {
+            /**
+             * Format: date-time
+             * @description When it came.
+             */
+            at: string;
+            /** @description Who sent it. */
+            from: string;
+            /** @description Of a call: whether its signature is right. Null for a letter. */
+            is_signed?: boolean | null;
+            /**
+             * Format: int64
+             * @description From 1.
+             */
+            number: number;
+            /** @description All of it. */
+            text: string;
+            /** @description What it is about, in a line. */
+            title: string;
+            /** @description To whom. */
+            to: string;
+            /** @description Which way. */
+            way: components["schemas"]["NoticeWay"];
         };
         /** @description One session that a message leads to. */
         RecipientView: {
@@ -2773,6 +3282,42 @@ export interface components {
             /** @description The administrator's secret. */
             secret?: string | null;
         };
+        /**
+         * @description How a stand-in for a mail server or a web hook fails.
+         * @enum {string}
+         */
+        StandInFault: "none" | "refuses" | "hangs" | "bad-certificate";
+        /** @description How one subject of an alert stands. */
+        StandingView: {
+            /** @description Whether it is raised again and again. */
+            flapping: boolean;
+            /**
+             * Format: date-time
+             * @description Since when it is out, if it is.
+             */
+            out_since?: string | null;
+            /** @description Where it is. */
+            phase: components["schemas"]["AlertPhase"];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /** @description A topic, a measure, an identity or a client identifier. */
+            subject: string;
+            /** @description Whether somebody was told that it is out, and not yet that it is back. */
+            told: boolean;
+            /**
+             * Format: double
+             * @description The last value; of silence in seconds. Null if none is known.
+             */
+            value?: number | null;
+            /**
+             * Format: double
+             * @description The value that was furthest out.
+             */
+            worst?: number | null;
+        };
         /** @description The state of the service. */
         Status: components["schemas"]["Totals"] & {
             /** @description The blueprint's name; empty without a blueprint. */
@@ -2781,6 +3326,13 @@ export interface components {
             data: string;
             /** @description Whether the database answers, and why not. */
             database: components["schemas"]["Health"];
+            /**
+             * Format: int64
+             * @description Differences between traffic and plan that were seen since the start.
+             */
+            drifts: number;
+            /** @description Whether a stand-in takes letters and calls, whose inbox can be read: only in the demo. */
+            has_inbox: boolean;
             /** @description Where the console and this interface are. */
             http: string;
             /**
@@ -2794,6 +3346,11 @@ export interface components {
             listeners: components["schemas"]["ListenerView"][];
             /** @description Whether clients without identity may do everything. */
             open: boolean;
+            /**
+             * Format: int64
+             * @description Alerts that are raised.
+             */
+            raised_alerts: number;
             /** @description Rates, a moving average over ten seconds. */
             rates: components["schemas"]["Rates"];
             /**
@@ -2852,6 +3409,8 @@ export interface components {
             version: string;
             /** @description What a person should know, in sentences. */
             warnings: string[];
+            /** @description The worst of them. */
+            worst_alerts: components["schemas"]["RaisedAlert"][];
         };
         /** @description A session that receives what is published to the topic. */
         SubscriberView: {
@@ -3422,6 +3981,499 @@ export interface operations {
             };
             /** @description Role not sufficient, or the request came from another page */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_alerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertList"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_alert: {
+        parameters: {
+            query?: {
+                /** @description The largest number of subjects. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    quiet_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuietDraft"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_quiet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4510,6 +5562,96 @@ export interface operations {
             };
             /** @description Unreadable request */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_busiest: {
+        parameters: {
+            query?: {
+                /** @description By what. */
+                by?: components["schemas"]["BusyIn"];
+                /** @description The largest number returned. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                of: components["schemas"]["BusyOf"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Busiest"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6800,6 +7942,212 @@ export interface operations {
             };
         };
     };
+    show_inbox: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InboxView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_faults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Faults"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InboxView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     try_journey: {
         parameters: {
             query?: never;
@@ -7105,6 +8453,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeasureView"][];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_notices: {
+        parameters: {
+            query?: {
+                /** @description Only those of this alert. */
+                alert?: string;
+                /** @description Only those before the one of this number: the last one of the page before. */
+                before?: number;
+                /** @description The largest number returned. */
+                limit?: number;
+                /** @description Only those in this state. */
+                state?: components["schemas"]["NoticeState"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
                 };
             };
             /** @description Unreadable request */

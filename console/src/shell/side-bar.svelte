@@ -9,6 +9,7 @@
         { path: '/topics', name: 'Topics', inner: '/topic' },
         { path: '/retained', name: 'Retained messages' },
         { path: '/journey', name: 'Journeys' },
+        { path: '/alerts', name: 'Alerts' },
         { path: '/events', name: 'Events' },
       ],
     },

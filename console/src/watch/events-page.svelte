@@ -2,18 +2,9 @@
   import { count, moment } from '$lib/format';
   import Panel from '$ui/panel.svelte';
   import Table from '$ui/table.svelte';
-  import { Events, GROUPS } from './events.svelte';
+  import { Events, GROUPS, WRONG } from './events.svelte';
 
   const events = new Events();
-  const wrong = new Set([
-    'refused',
-    'handshake-failed',
-    'sign-ins-fail',
-    'listener-refuses',
-    'will-refused',
-    'database-away',
-    'certificate-ends',
-  ]);
 
   $effect(() => events.start());
 </script>
@@ -42,7 +33,7 @@
       {#each events.found as event (event.id)}
         <tr class="border-b border-line/60 align-top hover:bg-page" data-event={event.kind}>
           <td class="py-1 pr-3 pl-5 whitespace-nowrap">{moment(event.at)}</td>
-          <td class="px-3 py-1 whitespace-nowrap {wrong.has(event.kind) ? 'text-wrong' : ''}">
+          <td class="px-3 py-1 whitespace-nowrap {WRONG.includes(event.kind) ? 'text-wrong' : ''}">
             {event.kind.replaceAll('-', ' ')}{event.count > 1 ? ` × ${count(event.count)}` : ''}
           </td>
           <td class="px-3 py-1 font-medium">{event.identity}</td>

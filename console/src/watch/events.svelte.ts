@@ -5,6 +5,19 @@ import { Poll } from '$lib/poll';
 /** Events of a page. */
 const PAGE = 100;
 
+/** Kinds that somebody should look at. */
+export const WRONG: readonly EventKind[] = [
+  'refused',
+  'handshake-failed',
+  'sign-ins-fail',
+  'listener-refuses',
+  'will-refused',
+  'database-away',
+  'certificate-ends',
+  'alert-raised',
+  'notice-fails',
+];
+
 /** Events that stay on the page at most. */
 const MOST = 1_000;
 
@@ -29,8 +42,11 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
       'session-expired',
       'database-away',
       'certificate-ends',
+      'alert-raised',
+      'notice-fails',
     ],
   },
+  { name: 'alerts', kinds: ['alert-raised', 'alert-cleared', 'notice-fails'] },
   { name: 'subscriptions', kinds: ['subscribed', 'unsubscribed'] },
   { name: 'changes', kinds: ['blueprint-applied', 'identity-changed', 'identity-removed'] },
 ];
@@ -41,7 +57,13 @@ export class Events {
   #hasMore = $state(false);
   #text = $state('');
   #group = $state(0);
+  readonly #page: number;
   readonly #poll = new Poll(2_000, (signal) => this.#look(signal));
+
+  /** `page` is how many are shown at first. */
+  constructor(page = PAGE) {
+    this.#page = page;
+  }
 
   /** Newest first. */
   get found(): EventView[] {
@@ -83,11 +105,11 @@ export class Events {
   async more(): Promise<void> {
     const before = this.#found.at(-1)?.id;
     if (before === undefined) return;
-    const { data, error } = await this.#get({ before, limit: PAGE });
+    const { data, error } = await this.#get({ before, limit: this.#page });
     this.#trouble = data ? '' : reasonOf(error);
     if (!data) return;
     this.#found = [...this.#found, ...data];
-    this.#hasMore = data.length === PAGE;
+    this.#hasMore = data.length === this.#page;
   }
 
   #again(): void {
@@ -98,14 +120,14 @@ export class Events {
 
   async #look(signal: AbortSignal): Promise<void> {
     const newest = this.#found[0]?.id;
-    const where = newest === undefined ? { limit: PAGE } : { after: newest, limit: MOST };
+    const where = newest === undefined ? { limit: this.#page } : { after: newest, limit: MOST };
     const { data, error } = await this.#get(where, signal);
     if (signal.aborted) return;
     this.#trouble = data ? '' : reasonOf(error);
     if (!data) return;
     if (newest === undefined) {
       this.#found = data;
-      this.#hasMore = data.length === PAGE;
+      this.#hasMore = data.length === this.#page;
     } else if (data.length > 0) {
       const all = [...data.reverse(), ...this.#found];
       this.#hasMore ||= all.length > MOST;

@@ -12,7 +12,8 @@
   import { change } from './history';
   import HistoryPanel from './history-panel.svelte';
   import { Past } from './history.svelte';
-  import SessionTable from './session-table.svelte';
+  import RaisedAlerts from './raised-alerts.svelte';
+  import RecentEvents from './recent-events.svelte';
 
   interface Props {
     service: ConsoleState;
@@ -42,6 +43,7 @@
 </script>
 
 <main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
+  {#if status}<RaisedAlerts {status} />{/if}
   {#each troubles as words (words)}
     <p class="flex items-center gap-2 rounded bg-warn-ground px-4 py-2 text-sm text-warn-ink" role="alert">
       <TriangleAlert class="size-4 shrink-0" />
@@ -80,5 +82,7 @@
     />
   </section>
   <HistoryPanel {past} connected={live.connected} {theme} />
-  <SessionTable />
+  <div class="flex min-h-40 flex-1 flex-col">
+    <RecentEvents drifts={status?.drifts ?? 0} />
+  </div>
 </main>

@@ -18,8 +18,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        alerts, busiest, draft_lines, drift, events, filter_match, history, readings, recordings, retained, sessions,
-        status, subscribers, topic, topics,
+        alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, readings, recordings, retained,
+        sessions, status, subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -67,6 +67,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(alerts::list))
         .routes(routes!(alerts::show))
         .routes(routes!(alerts::notices))
+        .routes(routes!(inbox::show))
         .routes(routes!(directory::list))
         .routes(routes!(directory::show))
         .routes(routes!(tokens::list))
@@ -107,6 +108,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(setups::put, setups::remove))
         .routes(routes!(recordings::end))
         .routes(routes!(alerts::test))
+        .routes(routes!(inbox::set_faults))
         .routes(routes!(alerts::quiet, alerts::end_quiet))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))

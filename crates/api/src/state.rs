@@ -12,6 +12,7 @@ use moorfall_broker::{
     },
 };
 use moorfall_contract::running::RunningService;
+use moorfall_links::Inbox;
 use moorfall_watch::{alerts::Alerts, sampler::Watch};
 use time::OffsetDateTime;
 
@@ -36,6 +37,8 @@ pub struct Process {
     pub http_connections: Arc<PerAddress>,
     /// What is to be said of its having more rights than it needs.
     pub privileged: Option<String>,
+    /// What a stand-in has received that belongs to the process.
+    pub inbox: Option<Arc<Inbox>>,
 }
 
 /// Who may read what is measured as text for machines.

@@ -67,7 +67,13 @@ impl NoticeFacts {
         let Self { kind, broker, alert, severity, subjects, more, .. } = self;
         let what = match (&subjects[..], more) {
             ([], _) => String::new(),
-            ([one], 0) => format!(": {}", one.name),
+            ([one], 0) => match one.value {
+                Some(value) if self.silence && *kind == NoticeKind::Raised => {
+                    format!(": {} is silent for {}", one.name, self.value(value))
+                }
+                Some(value) if !self.silence => format!(": {} is {}", one.name, self.value(value)),
+                _ => format!(": {}", one.name),
+            },
             (several, more) => format!(": {} topics", several.len() as u64 + more),
         };
         match kind {
@@ -338,7 +344,7 @@ mod tests {
         let raised = facts(NoticeKind::Raised).to_string();
         assert_eq!(
             raised,
-            "harrowmere, critical: gorge high: harrowmere/gorge/kettle-weir/stage/level\n\n\
+            "harrowmere, critical: gorge high: harrowmere/gorge/kettle-weir/stage/level is 2.413\n\n\
              harrowmere/gorge/kettle-weir/stage/level: 2.413, out since 2026-11-28 09:15:00 UTC\n\
              The band is at most 2.4.\n\nClose the footpath.\n\n\
              Alert gorge high, watching m in harrowmere/gorge/+/stage/level. Told 2026-11-28 09:15:30 UTC.\n"

@@ -242,6 +242,21 @@ kinds! {
 }
 
 kinds! {
+    /// How a stand-in for a mail server or a web hook fails.
+    #[derive(Default)]
+    StandInFault
+    /// It does not.
+    #[default]
+    None = "none",
+    /// It answers, and takes nothing.
+    Refuses = "refuses",
+    /// It does not answer.
+    Hangs = "hangs",
+    /// It shows a certificate that nobody trusts.
+    BadCertificate = "bad certificate",
+}
+
+kinds! {
     /// What happened.
     EventKind
     /// A client has connected.

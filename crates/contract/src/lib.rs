@@ -10,6 +10,7 @@ pub mod events;
 pub mod health;
 pub mod history;
 pub mod identities;
+pub mod inbox;
 pub mod journeys;
 pub mod kinds;
 pub mod people;

@@ -7,7 +7,7 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 
 use crate::{
-    kinds::QueuePolicy,
+    kinds::{AlertSeverity, QueuePolicy},
     readings::{Rates, Totals},
 };
 
@@ -34,6 +34,14 @@ pub struct Status {
     pub revision: i64,
     /// Whether clients without identity may do everything.
     pub open: bool,
+    /// Whether a stand-in takes letters and calls, whose inbox can be read: only in the demo.
+    pub has_inbox: bool,
+    /// Alerts that are raised.
+    pub raised_alerts: u64,
+    /// The worst of them.
+    pub worst_alerts: Vec<RaisedAlert>,
+    /// Differences between traffic and plan that were seen since the start.
+    pub drifts: u64,
     /// What a person should know, in sentences.
     pub warnings: Vec<String>,
     /// Whether the database answers, and why not.
@@ -62,6 +70,26 @@ pub struct Status {
     /// What bounds have turned away since the start, by the limit's name; those that have turned nothing away are left
     /// out.
     pub turned_away: BTreeMap<String, u64>,
+}
+
+/// An alert that is raised, in short.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RaisedAlert {
+    /// Its name.
+    pub name: String,
+    /// How much it matters.
+    pub severity: AlertSeverity,
+    /// How many of its subjects are raised.
+    pub subjects: u64,
+    /// The first of them.
+    pub subject: String,
+    /// Its value, in words.
+    pub value: String,
+    /// Since when it is out.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub out_since: Option<OffsetDateTime>,
+    /// Whether nobody is told of it.
+    pub quiet: bool,
 }
 
 /// A place where MQTT clients connect.

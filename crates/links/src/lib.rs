@@ -2,7 +2,10 @@
 
 mod courier;
 mod hook;
+mod inbox;
 mod mail;
 mod reach;
+
+pub use inbox::Inbox;
 
 pub use courier::{Courier, CourierSettings, HookSettings, MailSecurity, MailSettings, NotSent, SettingsError};

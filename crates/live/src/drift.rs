@@ -79,6 +79,11 @@ impl<K: Hash + Eq + Clone, T: Clone> Counted<K, T> {
         all
     }
 
+    /// How many entries there are.
+    pub fn count(&self) -> usize {
+        self.shards.iter().map(|shard| shard.lock().len()).sum()
+    }
+
     /// Forgets everything.
     pub fn clear(&self) {
         self.shards.iter().for_each(|shard| shard.lock().clear());

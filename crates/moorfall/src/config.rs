@@ -139,6 +139,7 @@ impl ServiceOptions {
             readings: self.readings,
             history: self.history,
             notices: self.notices,
+            inbox: None,
             data: defaults.data,
         }
     }

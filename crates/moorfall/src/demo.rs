@@ -6,19 +6,24 @@ use std::{
     net::SocketAddr,
     os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
+    sync::Arc,
     time::Duration,
 };
 
 use clap::Args;
 use moorfall_broker::listeners::settings::ListenerSettings;
+use moorfall_broker::random::random_text;
 use moorfall_cli::{
     arguments::duration,
     output::{self, Done, Failure, STRONG},
     stop::Stop,
 };
 use moorfall_contract::identities::IdentityDraft;
-use moorfall_demo::Fleet;
-use moorfall_service::{Service, Settings};
+use moorfall_demo::{
+    Fleet,
+    stand_in::{self, StandIn},
+};
+use moorfall_service::{MailServer, NoticeSettings, Security, Service, Settings};
 use time::OffsetDateTime;
 use tokio::time::timeout;
 
@@ -50,14 +55,17 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     logging::start(LogFormat::Text, "warn");
     let mut stop = Stop::listen()?;
     let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
+    let stand_in = begin_stand_in(&data).await?;
     let settings = Settings {
+        notices: stand_in.notices,
+        inbox: Some(Arc::clone(&stand_in.servers.inbox)),
         listeners: vec![ListenerSettings::tcp(moorfall_broker::listeners::settings::DEFAULT_LISTENER, arguments.mqtt)],
         http: arguments.http,
         ..Settings::new(data)
     };
     let service = Service::start(&settings, |step| output::remark(format_args!("{step}…"))).await?;
     output::remark("creating the identities of the catchment…");
-    let passwords = match prepare(&service, arguments.seed).await {
+    let passwords = match prepare(&service, arguments.seed, stand_in.servers.hook.port()).await {
         Ok(passwords) => passwords,
         Err(failure) => {
             service.stop().await;
@@ -100,14 +108,71 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     ))
 }
 
+/// The stand-in for whoever is told of alerts, and how it is reached.
+struct Told {
+    servers: StandIn,
+    notices: NoticeSettings,
+}
+
+/// Starts the stand-in. Its secrets, and where its hook is, stay the same from one start to the next.
+async fn begin_stand_in(data: &Path) -> Result<Told, Failure> {
+    let folder = data.join("stand-in");
+    let wrong = |error: std::io::Error| {
+        Failure(format!("{} can't be used: {error}. Use another folder with --data DIR.", folder.display()))
+    };
+    // Others pass through the data folder, and nothing more.
+    std::fs::DirBuilder::new().recursive(true).mode(0o711).create(data).map_err(wrong)?;
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(wrong)?;
+    let kept = |name: &str, make: &dyn Fn() -> String| {
+        let file = folder.join(name);
+        match std::fs::read_to_string(&file) {
+            Ok(text) if !text.trim().is_empty() => Ok((text.trim().to_owned(), file)),
+            _ => {
+                let text = make();
+                write_secret(&file, &text).map(|()| (text, file))
+            }
+        }
+    };
+    let (password, password_file) = kept("mail-password", &|| random_text(20)).map_err(wrong)?;
+    let (secret, secret_file) = kept("hook-secret", &|| random_text(32)).map_err(wrong)?;
+    let port = folder.join("hook-port");
+    let last = std::fs::read_to_string(&port).ok().and_then(|text| text.trim().parse().ok());
+    let servers = StandIn::start(&password, secret.as_bytes(), last.unwrap_or(0)).await;
+    let servers = servers.map_err(|why| Failure(format!("The stand-in for mail and hooks can't start: {why}.")))?;
+    write_secret(&port, &servers.hook.port().to_string()).map_err(wrong)?;
+    let authority = folder.join("authority.pem");
+    write_secret(&authority, &servers.authority).map_err(wrong)?;
+    let mail = MailServer {
+        server: servers.mail.ip().to_string(),
+        port: Some(servers.mail.port()),
+        security: Security::Starttls,
+        user: Some(stand_in::USER.into()),
+        password_file: Some(password_file),
+        from: "Moorfall <moorfall@harrowmere.example>".into(),
+        authority: Some(authority.clone()),
+    };
+    let notices = NoticeSettings {
+        mail: Some(mail),
+        hook_secrets: BTreeMap::from([("duty-desk".to_owned(), secret_file)]),
+        hook_authority: Some(authority),
+        private_addresses: true,
+    };
+    Ok(Told { servers, notices })
+}
+
+fn write_secret(file: &Path, text: &str) -> std::io::Result<()> {
+    let mut options = std::fs::OpenOptions::new();
+    options.create(true).truncate(true).write(true).mode(0o600).open(file)?.write_all(text.as_bytes())
+}
+
 fn password_file(folder: &Path, name: &str) -> PathBuf {
     folder.join("passwords").join(name)
 }
 
 /// Makes the identities, and then the design, whose proofs are about them.
-async fn prepare(service: &Service, seed: u64) -> Result<BTreeMap<String, String>, Failure> {
+async fn prepare(service: &Service, seed: u64, hook: u16) -> Result<BTreeMap<String, String>, Failure> {
     let passwords = make_identities(service).await?;
-    let files = moorfall_demo::blueprint();
+    let files = moorfall_demo::blueprint(hook);
     let applied = service.apply_blueprint(files, "demo", "The catchment as the demo describes it").await;
     applied.map_err(|why| Failure(format!("The blueprint of the catchment can't be applied:\n{why}")))?;
     make_up_past(service, seed).await?;
@@ -150,9 +215,7 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
         };
         let made = service.put_identity(&identity.name, draft).await?;
         if let Some(secret) = &made {
-            let mut options = std::fs::OpenOptions::new();
-            let written = options.create(true).truncate(true).write(true).mode(0o600).open(&file);
-            written.and_then(|mut file| file.write_all(secret.as_bytes())).map_err(wrong)?;
+            write_secret(&file, secret).map_err(wrong)?;
         }
         passwords.insert(identity.name, made.or(kept).unwrap_or_default());
     }

@@ -169,6 +169,7 @@ impl Service {
             scrapers,
             http_connections: Arc::default(),
             privileged: rights::warning(),
+            inbox: settings.inbox.clone(),
         };
         let people =
             People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };

@@ -5,12 +5,13 @@ use std::{
     net::{Ipv4Addr, SocketAddr},
     num::NonZeroU16,
     path::PathBuf,
+    sync::Arc,
     time::Duration,
 };
 
 use moorfall_api::state::Scrapers;
 use moorfall_broker::listeners::settings::{DEFAULT_LISTENER, ListenerSettings};
-use moorfall_links::{Courier, CourierSettings, HookSettings, MailSecurity, MailSettings, SettingsError};
+use moorfall_links::{Courier, CourierSettings, HookSettings, Inbox, MailSecurity, MailSettings, SettingsError};
 use moorfall_watch::history::Keep;
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
@@ -43,6 +44,8 @@ pub struct Settings {
     pub history: HistorySettings,
     /// How notices of alerts are sent.
     pub notices: NoticeSettings,
+    /// The inbox of a stand-in that the console shows; only the demo has one.
+    pub inbox: Option<Arc<Inbox>>,
 }
 
 /// Who is told what is measured, and how: the section `[readings]` of the configuration.
@@ -255,6 +258,7 @@ impl Settings {
             readings: ReadingsSettings::default(),
             history: HistorySettings::default(),
             notices: NoticeSettings::default(),
+            inbox: None,
         }
     }
 }

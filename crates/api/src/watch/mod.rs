@@ -9,6 +9,7 @@ pub mod exposition;
 pub mod filter_match;
 pub mod health;
 pub mod history;
+pub mod inbox;
 pub mod readings;
 pub mod recordings;
 pub mod retained;

@@ -9,6 +9,9 @@ use time::OffsetDateTime;
 use super::warnings::warnings;
 use crate::state::App;
 
+/// Raised alerts that are told.
+const ALERTS: usize = 10;
+
 /// Get the status of the service
 ///
 /// Its listeners, its traffic, its warnings.
@@ -16,7 +19,8 @@ use crate::state::App;
     (status = 200, body = Status),
 ))]
 pub async fn status(State(app): State<App>) -> Json<Status> {
-    let App { broker, process, watch, .. } = &app;
+    let App { broker, process, watch, alerts, .. } = &app;
+    let raised = alerts.raised();
     let database = health(broker);
     let totals = broker.live.counters.read().totals();
     let addresses = &process.addresses;
@@ -37,6 +41,10 @@ pub async fn status(State(app): State<App>) -> Json<Status> {
         database,
         sessions: broker.sessions.registry.connected() as u64,
         sessions_away: broker.sessions.registry.count().saturating_sub(broker.sessions.registry.connected()) as u64,
+        raised_alerts: raised.len() as u64,
+        worst_alerts: raised.into_iter().take(ALERTS).collect(),
+        drifts: broker.live.drifts.count() as u64,
+        has_inbox: process.inbox.is_some(),
         unwritten: broker.sessions.journal.backlog() as u64,
         subscriptions: broker.sessions.router.subscription_count() as u64,
         retained: retained as u64,

@@ -121,17 +121,21 @@ fn print_list(list: &AlertList) -> io::Result<()> {
         let out = alert.standings.iter().filter(|standing| standing.phase != AlertPhase::Ok).count();
         let of =
             if alert.subjects > 1 || out > 0 { format!("{out} of {}", count(alert.subjects)) } else { String::new() };
+        let value = match &alert.standings[..] {
+            [one] => one.value.map(|value| value_in_words(value, alert.silence)).unwrap_or_default(),
+            _ => String::new(),
+        };
         vec![
             printable(&alert.name),
             alert.severity.to_string(),
             format!("{}{quiet}", alert.phase),
             since,
             of,
-            printable(&alert.watches),
+            value,
             alert.band.clone(),
         ]
     };
-    let headings = ["ALERT", "SEVERITY", "STATE", "FOR", "OUT", "WATCHES", "BAND"];
+    let headings = ["ALERT", "SEVERITY", "STATE", ">FOR", ">OUT", ">VALUE", "BAND"];
     output::line(table(&headings, list.alerts.iter().map(row).collect()))?;
     if list.waiting_notices > 0 {
         let waiting = plural(list.waiting_notices, "notice waits", "notices wait");

@@ -161,8 +161,8 @@ impl Alert {
             Watched::SilentTopics { .. } | Watched::SilentIdentity(_) | Watched::SilentSession(_)
         );
         match (self.terms.band.low, self.terms.band.high) {
-            (None, Some(high)) if silent => format_duration(Duration::from_secs_f64(high)).to_string(),
-            _ if silent => "the planned cadence".into(),
+            (None, Some(high)) if silent => format!("at most {}", format_duration(Duration::from_secs_f64(high))),
+            _ if silent => "at most the planned cadence".into(),
             (Some(low), Some(high)) => format!("{low} to {high}"),
             (Some(low), None) => format!("at least {low}"),
             (None, Some(high)) => format!("at most {high}"),

@@ -2,8 +2,9 @@
 
 use moorfall_broker::clock::date;
 use moorfall_contract::{
-    alerts::{AlertView, NoticeAttempt, NoticeFacts, NoticeView, QuietView, StandingView},
+    alerts::{AlertView, NoticeAttempt, NoticeFacts, NoticeView, QuietView, StandingView, value_in_words},
     kinds::NoticeState,
+    status::RaisedAlert,
 };
 use moorfall_core::alert::{Phase, Standing};
 use moorfall_store::NoticeRecord;
@@ -33,11 +34,28 @@ impl Alerts {
         self.inner.lock().all.iter().map(|watching| watching.alert.name.clone()).collect()
     }
 
-    /// How many subjects are raised.
-    pub fn raised(&self) -> u64 {
+    /// Those that are raised, in short: the worst first.
+    pub fn raised(&self) -> Vec<RaisedAlert> {
         let inner = self.inner.lock();
-        let all = inner.all.iter().flat_map(|watching| watching.subjects.values());
-        all.filter(|subject| subject.standing.is_raised()).count() as u64
+        let raised = |watching: &Watching| {
+            let mut subjects = watching.subjects.iter().filter(|(_, subject)| subject.standing.is_raised());
+            let (first, one) = subjects.next()?;
+            let value = one.standing.value.map(|value| value_in_words(value, watching.is_silence()));
+            Some(RaisedAlert {
+                name: watching.alert.name.clone(),
+                severity: watching.alert.severity.into(),
+                subjects: 1 + subjects.count() as u64,
+                subject: first.to_string(),
+                value: value.unwrap_or_default(),
+                out_since: one.standing.out_since.map(date),
+                quiet: inner.quiet.contains_key(&watching.alert.name),
+            })
+        };
+        let mut all: Vec<RaisedAlert> = inner.all.iter().filter_map(raised).collect();
+        all.sort_by(|one, other| {
+            (other.severity as u8).cmp(&(one.severity as u8)).then_with(|| one.name.cmp(&other.name))
+        });
+        all
     }
 }
 

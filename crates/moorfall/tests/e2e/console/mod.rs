@@ -139,7 +139,7 @@ impl Page {
         self.driver.goto(&service.http).await.unwrap();
         self.find("#secret").await.send_keys(service.secret()).await.unwrap();
         self.click("button[type=submit]").await;
-        self.find("section[aria-label=Sessions]").await;
+        self.find("section[aria-label=Events]").await;
     }
 
     async fn type_into(&self, selector: &str, text: &str) {
