@@ -173,10 +173,10 @@ impl Store {
         Ok(())
     }
 
-    /// The oldest notice to each address, as far as it is to be tried now: later ones wait for it.
+    /// The oldest notice to each address, as far as it is to be tried now: later ones wait for it. Tests come before them.
     pub async fn due_notices(&self, now: OffsetDateTime, most: i64) -> Result<Vec<NoticeRecord>, StoreError> {
         let statement = "SELECT * FROM (SELECT DISTINCT ON (way, target) * FROM notice WHERE state = 'waiting' \
-             ORDER BY way, target, number) AS oldest WHERE next_at <= $1 ORDER BY next_at LIMIT $2";
+             ORDER BY way, target, facts->>'kind' <> 'test', number) AS oldest WHERE next_at <= $1 ORDER BY next_at LIMIT $2";
         Ok(sqlx::query_as(statement).bind(now).bind(most).fetch_all(&self.pool).await?)
     }
 

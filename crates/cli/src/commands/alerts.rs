@@ -64,6 +64,8 @@ enum Verb {
         json: bool,
     },
     /// Send a test notice to everyone whom an alert tells
+    ///
+    /// Each address is tried once, before notices that wait.
     Test {
         /// Name of the alert
         name: String,

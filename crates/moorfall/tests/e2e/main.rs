@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
+mod alerts;
 mod api;
 mod certificates;
 mod client;
