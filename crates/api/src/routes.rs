@@ -58,6 +58,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(status::status))
         .routes(routes!(sessions::list))
         .routes(routes!(sessions::show))
+        .routes(routes!(sessions::bans))
         .routes(routes!(history::history))
         .routes(routes!(readings::live))
         .routes(routes!(readings::measures))
@@ -95,6 +96,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(audit::audit));
     let operate = OpenApiRouter::new()
         .routes(routes!(sessions::end))
+        .routes(routes!(sessions::end_many))
+        .routes(routes!(sessions::ban))
+        .routes(routes!(sessions::lift))
         .routes(routes!(directory::put, directory::remove))
         .routes(routes!(directory::import))
         .routes(routes!(recordings::begin))

@@ -38,7 +38,8 @@ pub fn attach(
     let (near, far) = duplex(PIPE);
     let seat = seats.sit(listener)?;
     let listener = Arc::clone(listener);
-    let origin = Origin { address, listener, certificate: None, removals: 0, at: broker.now(), acting: Some(acting) };
+    let origin =
+        Origin { address, listener, certificate: None, tls: None, removals: 0, at: broker.now(), acting: Some(acting) };
     let arrived = Arrived { stream: Stream::Layered(Box::new(far)), origin, seat };
     broker.common.tasks.spawn(connection::serve(Arc::clone(broker), arrived));
     Ok(near)

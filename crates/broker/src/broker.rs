@@ -7,6 +7,7 @@ use moorfall_live::Live;
 use moorfall_store::{Store, StoreError};
 
 use crate::{
+    bans::Bans,
     common::Common,
     design::in_force::Design,
     identity::Identities,
@@ -25,6 +26,8 @@ pub struct Broker {
     pub live: Arc<Live>,
     /// Who may connect.
     pub identities: Arc<Identities>,
+    /// Who is not let in for a time.
+    pub bans: Bans,
     /// What they may do.
     pub design: Arc<Design>,
     /// Their sessions.
@@ -41,11 +44,12 @@ impl Broker {
     ) -> Result<Self, StoreError> {
         let design = Arc::new(Design::load(common.database.store.clone()).await?);
         let live = Arc::new(Live::new(limits.hierarchy_bytes));
+        let bans = Bans::load(common.database.store.clone()).await?;
         let identities = Arc::new(identities);
         let judgement =
             Judgement { limits: Arc::clone(&limits), identities: Arc::clone(&identities), design: Arc::clone(&design) };
         let sessions = Sessions::new(Arc::clone(&limits), common.clock, Arc::clone(&live), Arc::new(judgement), last);
-        Ok(Self { limits, common, live, identities, design, sessions: Arc::new(sessions) })
+        Ok(Self { limits, common, live, identities, bans, design, sessions: Arc::new(sessions) })
     }
 
     /// The time of the process.

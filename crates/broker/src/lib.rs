@@ -1,6 +1,7 @@
 //! Carries messages: who comes, who they are, what they may, their sessions, and what waits for them.
 
 pub mod attach;
+pub mod bans;
 pub mod broker;
 pub mod changes;
 pub mod clock;

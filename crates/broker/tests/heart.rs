@@ -62,6 +62,7 @@ fn newcomer(client_id: &str, identity: &str, expiry: u32) -> Newcomer {
         address: ([127, 0, 0, 1], 1).into(),
         listener: "mqtt".into(),
         certificate: None,
+        tls: None,
         trusts_given: false,
     };
     Newcomer {

@@ -95,7 +95,17 @@ async fn what_was_promised_is_there_after_a_stop_with_the_deeds_of_people() {
     assert_eq!(all, ["1.83", "1.84", "", "1.84"]);
     // A person ends the session: nothing of it is left.
     let record = house.broker.sessions.registry.get("desk").unwrap();
-    timeout(LONG, house.broker.sessions.end_session(&record, &by)).await.unwrap();
+    timeout(
+        LONG,
+        house.broker.sessions.end_sessions(
+            std::slice::from_ref(&record),
+            moorfall_wire::ReasonCode::AdministrativeAction,
+            false,
+            &by,
+        ),
+    )
+    .await
+    .unwrap();
     assert_eq!(next(&mut heard).await.unwrap_err().1, Some(ReasonCode::AdministrativeAction));
     house.close().await;
 

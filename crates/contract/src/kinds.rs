@@ -140,6 +140,58 @@ kinds! {
 }
 
 kinds! {
+    /// What a client is told when its session is ended by whoever runs the broker.
+    #[derive(Default)]
+    EndReason
+    /// An administrative action (0x98).
+    #[default]
+    AdministrativeAction = "administrative action",
+    /// Not authorized (0x87).
+    NotAuthorized = "not authorized",
+    /// Server busy (0x89).
+    ServerBusy = "server busy",
+    /// Message rate too high (0x96).
+    MessageRateTooHigh = "message rate too high",
+    /// Quota exceeded (0x97).
+    QuotaExceeded = "quota exceeded",
+    /// Connection rate exceeded (0x9F).
+    ConnectionRateExceeded = "connection rate exceeded",
+}
+
+kinds! {
+    /// What sessions are sorted by.
+    #[derive(Default)]
+    SessionOrder
+    /// The client identifier.
+    #[default]
+    Client = "client",
+    /// The identity.
+    Identity = "identity",
+    /// When it connected or left.
+    Since = "since",
+    /// When it was heard last.
+    Heard = "heard",
+    /// Messages accepted from it, per second.
+    RateIn = "rate-in",
+    /// Messages sent to it, per second.
+    RateOut = "rate-out",
+    /// Messages accepted from it.
+    MessagesIn = "messages-in",
+    /// Messages sent to it.
+    MessagesOut = "messages-out",
+    /// Its subscriptions.
+    Subscriptions = "subscriptions",
+    /// What waits for it.
+    Queue = "queue",
+    /// What it has not acknowledged.
+    InFlight = "in-flight",
+    /// What it was refused.
+    Refused = "refused",
+    /// What was not sent to it, for a full queue too.
+    Withheld = "withheld",
+}
+
+kinds! {
     /// How a measure behaves.
     MeasureKind
     /// It grows from the start of the service on; what matters is its rate.

@@ -3,6 +3,7 @@
 pub mod busiest;
 pub mod counters;
 pub mod drift;
+pub mod ears;
 pub mod events;
 pub mod facts;
 pub mod heard;

@@ -12,6 +12,7 @@ use crate::{
     busiest::Busiest,
     counters::PerThread,
     drift::{Drifts, Refusals},
+    ears::Ears,
     events::Events,
     facts::Fact,
     heard::Heard,
@@ -36,6 +37,8 @@ pub struct Live {
     pub events: Events,
     /// Who and what is busiest of late.
     pub busiest: Arc<Busiest>,
+    /// Messages that somebody inside wants to hear.
+    pub ears: Ears,
     /// When those were heard last that somebody waits for.
     pub heard: Heard,
 }
@@ -52,6 +55,7 @@ impl Live {
             recorder: Recorder::default(),
             events: Events::default(),
             busiest,
+            ears: Ears::default(),
             heard: Heard::default(),
         }
     }

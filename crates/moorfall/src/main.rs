@@ -136,7 +136,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Alerts(arguments) => commands::alerts::run(arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
-        Command::Sessions(arguments) => commands::sessions::run(&arguments).await,
+        Command::Sessions(arguments) => commands::sessions::run(arguments).await,
         Command::Subscribers(arguments) => commands::subscribers::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,
         Command::Authorities(arguments) => commands::authorities::run(arguments).await,

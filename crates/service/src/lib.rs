@@ -197,15 +197,9 @@ impl Service {
 
     /// Begins to watch what alerts are about, and to tell of it.
     fn watch_alerts(app: &App, courier: Courier) {
-        let App { broker, process, watch, alerts: known, .. } = app;
+        let App { broker, watch, alerts: known, .. } = app;
         let tasks = &broker.common.tasks;
-        let entry = alerts::Entry {
-            seats: Arc::clone(&process.reception.seats),
-            listener: Arc::clone(&process.http_listener),
-            address: process.addresses.http,
-        };
         tasks.spawn(alerts::run(Arc::clone(broker), Arc::clone(watch), Arc::clone(known)));
-        tasks.spawn(alerts::read(Arc::clone(broker), entry, Arc::clone(known)));
         tasks.spawn(alerts::deliver(Arc::clone(broker), Arc::clone(known), Arc::new(courier)));
     }
 
@@ -375,12 +369,14 @@ fn addresses(sockets: &bind::Sockets, data: &Path) -> RunningService {
 /// Whoever comes is served by the broker.
 fn reception(broker: &Arc<Broker>, doors: Doors, limits: Arc<Limits>) -> Reception {
     let (served_by, authorities) = (Arc::clone(broker), Arc::clone(&broker.identities.authorities));
+    let judge = Arc::clone(broker);
     Reception {
         live: Arc::clone(&broker.live),
         common: Arc::clone(&broker.common),
         seats: Arc::new(Seats::new(limits)),
         doors,
         removals: Box::new(move || authorities.removals()),
+        banned: Box::new(move |address| judge.bans.address(address)),
         serve: Box::new(move |arrived| Box::pin(connection::serve(Arc::clone(&served_by), arrived))),
     }
 }

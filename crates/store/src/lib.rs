@@ -3,6 +3,7 @@
 mod alerts;
 mod audit;
 mod authorities;
+mod bans;
 mod changes;
 mod cluster;
 mod console_sessions;
@@ -23,6 +24,7 @@ mod tokens;
 pub use alerts::{AlertChanges, NewNotice, NoticeQuery, NoticeRecord, QuietRecord, StandingRecord};
 pub use audit::{AuditRecord, Author, Deed};
 pub use authorities::AuthorityRecord;
+pub use bans::BanRecord;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster, closed_to};
 pub use console_sessions::StoredSignIn;

@@ -13,6 +13,7 @@ pub mod inbox;
 pub mod readings;
 pub mod recordings;
 pub mod retained;
+mod session_list;
 pub mod sessions;
 pub mod silences;
 pub mod status;

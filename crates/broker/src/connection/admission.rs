@@ -1,6 +1,6 @@
 //! How a client is accepted.
 
-use std::sync::Arc;
+use std::sync::{Arc, atomic::Ordering};
 
 use futures_util::{FutureExt, future::BoxFuture};
 use moorfall_core::session::{Credentials, Ended, Verdict};
@@ -34,6 +34,10 @@ impl Connection {
         let listener = Arc::clone(&self.origin.listener);
         let certificate = self.origin.certificate.clone();
         let (address, acting) = (self.origin.address.ip(), self.origin.acting.clone());
+        let from = if acting.is_none() { Some(address) } else { None };
+        if let Some(banned) = from.and_then(|address| self.broker.bans.address(address)) {
+            return std::future::ready((Verdict::Refused(banned), SignedInBy::Nothing)).boxed();
+        }
         async move {
             let asking = Asking {
                 credentials: &credentials,
@@ -44,11 +48,19 @@ impl Connection {
                 limits: &listener.limits,
             };
             let Identities { authenticator, directory, tokens, .. } = &*broker.identities;
-            match acting {
+            let (verdict, by) = match acting {
                 Some(Acting { identity, person }) => {
                     (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
                 }
                 None => authenticator.check(&asking, directory, tokens).await,
+            };
+            // Told only to whoever has the credential.
+            match verdict {
+                Verdict::Known(access) => match broker.bans.refusal(access.name(), from) {
+                    Some(banned) => (Verdict::Refused(banned), by),
+                    None => (Verdict::Known(access), by),
+                },
+                refused @ Verdict::Refused(_) => (refused, by),
             }
         }
         .boxed()
@@ -60,6 +72,7 @@ impl Connection {
             listener: Arc::clone(&self.origin.listener.name),
             certificate: self.origin.certificate.clone(),
             trusts_given: self.trusts_given(),
+            tls: self.origin.tls,
         };
         let link = Link::new(origin, self.session.version(), self.signed_in_by.clone());
         let link = Arc::new(link);
@@ -90,6 +103,10 @@ impl Connection {
         });
         let now = self.broker.now();
         self.session.handle_admitted(now, record.key, state);
+        if let Some(link) = &self.link {
+            link.keep_alive.store(self.session.keep_alive(), Ordering::Relaxed);
+            link.heard.store(now.as_micros(), Ordering::Relaxed);
+        }
         self.session.hold_for(Arc::clone(&record.holding));
         if let Some(access) = self.session.access() {
             record.set_access(access);
@@ -109,6 +126,9 @@ impl Connection {
         // finds the session in the registry.
         if let Some(why) = self.broker.identities.directory.no_entry(&record.identity) {
             self.session.end(now, Ended::NoEntry(why), false);
+        }
+        if self.origin.acting.is_none() && self.broker.is_banned(&record, self.origin.address.ip()) {
+            self.session.end(now, Ended::Banned, false);
         }
         if !self.is_credential_good(&record.identity) {
             self.session.end(now, Ended::CredentialsOver, false);

@@ -1,9 +1,6 @@
 //! What goes to the client: its subscriptions, their retained messages, and what is queued for it.
 
-use std::{
-    collections::VecDeque,
-    sync::{Arc, atomic::Ordering},
-};
+use std::{collections::VecDeque, sync::Arc};
 
 use bytes::Buf;
 use moorfall_core::{
@@ -59,7 +56,7 @@ impl Connection {
                 self.broker.live.recorder.withheld(message.journey(), record.key, || Unsent::Session(why));
                 self.counts.withheld += 1;
                 self.broker.live.counters.count_by(Measure::Withheld, why, 1);
-                record.withheld.fetch_add(1, Ordering::Relaxed);
+                record.note_withheld(why, 1);
                 if notes::wants_frequent() {
                     notes::write(&Fact::Withheld { client: record.named(), topic: message.topic.clone(), why });
                 }

@@ -21,7 +21,7 @@ use moorfall_core::{
     router::{Route, RouteCache},
     session::{Action, Ended, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
 };
-use moorfall_live::{counters::Counts, facts::Fact, topics::hierarchy as topics};
+use moorfall_live::{counters::Counts, ears::Wanted, facts::Fact, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
 use tokio::time::timeout;
 
@@ -76,6 +76,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         run: Vec::new(),
         run_answers: Vec::new(),
         noted: None,
+        wanted: None,
         run_route: None,
         pending: VecDeque::new(),
         held: 0,
@@ -114,6 +115,8 @@ struct Connection {
     run_answers: Vec<(usize, PacketId)>,
     /// The topic that was published to last, in the live hierarchy.
     noted: Option<(TopicName, topics::Path)>,
+    /// Whether messages of the topic that was published to last are wanted inside.
+    wanted: Option<(TopicName, Wanted)>,
     /// To whom they go.
     run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
@@ -189,6 +192,9 @@ impl Connection {
                 }
                 Event::Read(Ok(count)) => {
                     self.counts.bytes_in += count as u64;
+                    if let Some(link) = &self.link {
+                        link.heard.store(now.as_micros(), Ordering::Relaxed);
+                    }
                     // The amount follows what the client sends, so that idle connections hold little.
                     if count >= read_size {
                         read_size = (read_size * 2).min(READ.1);
@@ -493,6 +499,7 @@ impl Connection {
             }
         };
         if let Some(parting) = self.session.part() {
+            record.note_end(self.broker.now(), why.clone());
             self.broker.sessions.part(&record, parting, std::mem::take(&mut self.retained_due), walk);
         }
         notes::note(&self.broker.live, self.broker.now(), &Fact::Disconnected { client: record.named(), address, why });

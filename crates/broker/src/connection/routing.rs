@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use moorfall_core::{Message, Run, access::Request, measure::Measure, session::Routed};
-use moorfall_live::{facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
+use moorfall_live::{ears::Wanted, facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
 use super::{Awaited, Connection};
@@ -92,6 +92,12 @@ impl Connection {
     /// Counts messages of one topic in the live hierarchy.
     pub(super) fn note_topic(&mut self, messages: &[Arc<Message>], bytes: u64) {
         let (Some(record), Some(last)) = (&self.record, messages.last()) else { return };
+        if self.broker.live.ears.are_open() {
+            let known = self.wanted.take_if(|(known, _)| *known == last.topic);
+            let (topic, mut wanted) = known.unwrap_or_else(|| (last.topic.detached(), Wanted::default()));
+            self.broker.live.ears.hear(&topic, messages, &mut wanted);
+            self.wanted = Some((topic, wanted));
+        }
         let (topic, noted) = (&last.topic, Noted { messages, bytes, publisher: &record.identity });
         let now = self.broker.now();
         if let Some((known, path)) = &self.noted

@@ -6,7 +6,7 @@ use moorfall_core::{
     Time,
     certificate::ClientCertificate,
     measure::Measure,
-    session::{NotAccepted, NotAcceptedKind},
+    session::{Ended, NotAccepted, NotAcceptedKind},
 };
 use moorfall_live::facts::{Fact, NotSecured};
 use tokio::{
@@ -21,6 +21,7 @@ use crate::{
         seats::Seat,
         settings::Transport,
         stream::{Layer, Stream},
+        tls,
         upgrade::Visit,
     },
     notes,
@@ -46,6 +47,15 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
                     );
                 }
                 let began = reception.common.clock.now();
+                // Without TLS it is told in CONNACK; a handshake is more than who is banned may cost.
+                if listener.tls.is_some()
+                    && let Some(banned) = (reception.banned)(address.ip())
+                {
+                    let why = Ended::NotAccepted(banned);
+                    let fact = Fact::NotAccepted { user_name: String::new(), address, why };
+                    notes::note(&reception.live, began, &fact);
+                    continue;
+                }
                 let seat = reception.seats.take(&listener, address.ip(), began);
                 let refusal = seat.as_ref().map_or_else(|refusal| Some(*refusal), |seat| seat.refusal);
                 if let Some(refusal) = refusal
@@ -102,16 +112,17 @@ async fn begin(
     let (live, clock) = (Arc::clone(&reception.live), reception.common.clock);
     let not_secured =
         |why| notes::note(&live, clock.now(), &Fact::NotSecured { address, listener: Arc::clone(&name), why });
-    let mut certificate = None;
+    let (mut certificate, mut version) = (None, None);
     let removals = (reception.removals)();
     let layered: Box<dyn Layer> = match &listener.tls {
         None if listener.transport == Transport::Tcp => {
-            let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
+            let origin = Origin { address, listener, certificate, tls: version, removals, at: began, acting: None };
             return (reception.serve)(Arrived { stream: Stream::Tcp(stream), origin, seat }).await;
         }
         None => Box::new(stream),
         Some(tls) => match timeout_at(deadline, tls.acceptor().accept(stream)).await {
             Ok(Ok(stream)) => {
+                version = tls::version(stream.get_ref().1.protocol_version());
                 let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
                 certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
                 if tls.trusts_nobody() && tls.requires_certificate() {
@@ -127,11 +138,19 @@ async fn begin(
         },
     };
     if listener.transport == Transport::Tls {
-        let origin = Origin { address, listener, certificate, removals, at: began, acting: None };
+        let origin = Origin { address, listener, certificate, tls: version, removals, at: began, acting: None };
         return (reception.serve)(Arrived { stream: Stream::Layered(layered), origin, seat }).await;
     }
-    let visit =
-        Visit { reception, listener, address, certificate, removals, began, seat: parking_lot::Mutex::new(Some(seat)) };
+    let visit = Visit {
+        reception,
+        listener,
+        address,
+        certificate,
+        tls: version,
+        removals,
+        began,
+        seat: parking_lot::Mutex::new(Some(seat)),
+    };
     let shaken = timeout_at(deadline, visit.shake_hands(layered)).await;
     if shaken.is_err() {
         not_secured(NotSecured::WebSocketTimeout);

@@ -1,9 +1,12 @@
 //! Who has come: a stream of bytes, where it comes from, and its seat.
 
-use std::{net::SocketAddr, sync::Arc};
+use std::{
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+};
 
 use futures_util::future::BoxFuture;
-use moorfall_core::{Time, certificate::ClientCertificate};
+use moorfall_core::{Time, certificate::ClientCertificate, session::NotAccepted};
 use moorfall_live::Live;
 
 use crate::{
@@ -24,12 +27,32 @@ pub struct Origin {
     pub listener: Arc<Listener>,
     /// The certificate that the client has shown, if it has; an authority that is trusted has signed it.
     pub certificate: Option<Arc<ClientCertificate>>,
+    /// The version of TLS that it is secured by, if it is.
+    pub tls: Option<TlsVersion>,
     /// Authorities that had been removed when it was shown.
     pub removals: u64,
     /// When it was accepted, before TLS or WebSocket took their time.
     pub at: Time,
     /// Present for a client that a person holds at the console.
     pub acting: Option<Acting>,
+}
+
+/// A version of TLS.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TlsVersion {
+    /// RFC 5246.
+    V1_2,
+    /// RFC 8446.
+    V1_3,
+}
+
+impl std::fmt::Display for TlsVersion {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::V1_2 => "1.2",
+            Self::V1_3 => "1.3",
+        })
+    }
 }
 
 /// A person acts as an identity, and has shown elsewhere that they may.
@@ -66,6 +89,8 @@ pub struct Reception {
     pub doors: Doors,
     /// How many authorities were removed so far.
     pub removals: Box<dyn Fn() -> u64 + Send + Sync>,
+    /// Whether whoever comes from this address is let in.
+    pub banned: Box<dyn Fn(IpAddr) -> Option<NotAccepted> + Send + Sync>,
     /// What is done with who has come.
     pub serve: Serve,
 }

@@ -10,7 +10,7 @@ use std::{
 use arc_swap::ArcSwap;
 use pkcs8::EncryptedPrivateKeyInfoRef;
 use rustls::{
-    RootCertStore, ServerConfig,
+    ProtocolVersion, RootCertStore, ServerConfig,
     crypto::ring::default_provider,
     pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject},
     server::{NoServerSessionStorage, WebPkiClientVerifier},
@@ -19,6 +19,8 @@ use serde::{Deserialize, Serialize};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
+
+use crate::listeners::origin::TlsVersion;
 
 /// Between two looks at the files.
 const LOOK: Duration = Duration::from_secs(2);
@@ -211,6 +213,15 @@ pub async fn follow(stopping: CancellationToken, name: Arc<str>, tls: Arc<Tls>) 
         }
         known = now;
         pending = None;
+    }
+}
+
+/// The version, if it is one that is spoken here.
+pub(super) fn version(version: Option<ProtocolVersion>) -> Option<TlsVersion> {
+    match version? {
+        ProtocolVersion::TLSv1_2 => Some(TlsVersion::V1_2),
+        ProtocolVersion::TLSv1_3 => Some(TlsVersion::V1_3),
+        _ => None,
     }
 }
 

@@ -13,7 +13,7 @@ use moorfall_live::facts::{Fact, NotSecured};
 use crate::{
     listeners::{
         listener::Listener,
-        origin::{Arrived, Origin, Reception},
+        origin::{Arrived, Origin, Reception, TlsVersion},
         seats::Seat,
         stream::{Layer, Stream},
         websocket::{self, WebSocket},
@@ -27,6 +27,7 @@ pub(super) struct Visit {
     pub(super) listener: Arc<Listener>,
     pub(super) address: SocketAddr,
     pub(super) certificate: Option<Arc<ClientCertificate>>,
+    pub(super) tls: Option<TlsVersion>,
     pub(super) removals: u64,
     pub(super) began: Time,
     /// Taken by the one request that is answered with a WebSocket.
@@ -46,6 +47,7 @@ impl Visit {
                             address: self.address,
                             listener: Arc::clone(&self.listener),
                             certificate: self.certificate.clone(),
+                            tls: self.tls,
                             removals: self.removals,
                             at: self.began,
                             acting: None,
@@ -107,7 +109,7 @@ pub fn visit_by_http<B>(
                 let words = "The connection limit is reached.\n";
                 return declined_response(&websocket::Declined { status, words });
             };
-            let origin = Origin { address, listener, certificate: None, removals: 0, at, acting: None };
+            let origin = Origin { address, listener, certificate: None, tls: None, removals: 0, at, acting: None };
             let upgrade = hyper::upgrade::on(&mut request);
             reception.common.tasks.spawn(upgraded(Arc::clone(reception), upgrade, origin, seat));
             response.map(|()| Full::default())

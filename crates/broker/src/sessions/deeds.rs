@@ -6,7 +6,7 @@ use std::{sync::Arc, time::Duration};
 use moorfall_core::{Message, SessionKey, session::Ended};
 use moorfall_live::journeys::{Recording, TooMany};
 use moorfall_store::{Author, Deed};
-use moorfall_wire::{TopicFilter, TopicName};
+use moorfall_wire::{ReasonCode, TopicFilter, TopicName};
 use serde_json::json;
 
 use crate::{
@@ -43,14 +43,31 @@ impl Sessions {
         }
     }
 
-    /// Ends a session; its client is disconnected first.
-    pub async fn end_session(&self, record: &Arc<SessionRecord>, by: &Author) {
-        self.note(by, Deed::new("end", "session", &*record.client_id));
-        if let Some(link) = record.link() {
-            record.end(Ended::ByOperator, true);
-            link.gone.cancelled().await;
+    /// Ends the connections of sessions with this reason code, and the sessions too if they are not to be `kept`; those of
+    /// clients that are away are forgotten then.
+    pub async fn end_sessions(&self, records: &[Arc<SessionRecord>], reason: ReasonCode, kept: bool, by: &Author) {
+        let names: Vec<&str> = records.iter().take(NAMED).map(|record| &*record.client_id).collect();
+        let act = if kept { "disconnect" } else { "end" };
+        let deed = match &names[..] {
+            [one] => Deed::new(act, "session", *one),
+            _ => {
+                let after = json!({ "sessions": records.len(), "client_ids": names });
+                Deed { after: Some(after), ..Deed::new(act, "sessions", format!("{} sessions", records.len())) }
+            }
+        };
+        self.note(by, deed);
+        let links: Vec<_> = records.iter().map(|record| record.link()).collect();
+        for record in records {
+            record.end(Ended::ByOperator(reason), !kept);
         }
-        self.finish(record);
+        for (record, link) in records.iter().zip(links) {
+            if let Some(link) = link {
+                link.gone.cancelled().await;
+            }
+            if !kept {
+                self.finish(record);
+            }
+        }
     }
 
     /// Clears the retained messages of these topics; gives those that there were, and what brings them back.

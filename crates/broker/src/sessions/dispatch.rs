@@ -10,6 +10,7 @@ use moorfall_core::{
     session::{Reason, Routed, Withheld},
 };
 use moorfall_live::{
+    ears::Wanted,
     journeys::{Publisher, Unsent},
     topics::hierarchy::Noted,
 };
@@ -65,6 +66,7 @@ impl Sessions {
     pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
         let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
         self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
+        self.live.ears.hear(&message.topic, messages, &mut Wanted::default());
         self.live.counters.count_by(Measure::MessagesIn, message.qos, 1);
         let by = By { identity, waiting: None };
         let route = self.router.route(&message.topic);

@@ -151,7 +151,7 @@ impl Sessions {
             self.live.recorder.withheld(entry.journey(), record.key, || Unsent::Away);
         }
         let unsendable = unsendable.iter().map(Queued::len).sum::<usize>() as u64;
-        record.withheld.fetch_add(unsendable, Ordering::Relaxed);
+        record.note_withheld(Withheld::Gone, unsendable);
         self.live.counters.count_by(Measure::Withheld, Withheld::Gone, unsendable);
         if expiry == 0 {
             self.finish(record);

@@ -5,7 +5,7 @@ use std::{
     net::SocketAddr,
     sync::{
         Arc, OnceLock,
-        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
+        atomic::{AtomicBool, AtomicU16, AtomicU64, AtomicUsize, Ordering},
     },
     time::Duration,
 };
@@ -15,16 +15,19 @@ use moorfall_core::{
     Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
     access::Access,
     certificate::ClientCertificate,
-    measure::{Rates, Totals},
+    measure::{Label, Rates, Totals},
     router::{Load, Recipient},
-    session::{Ended, Granted, Refusal, SessionState, Withheld},
+    session::{Ended, Granted, ReasonKind, Refusal, SessionState, Withheld},
 };
 use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
 use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
+use strum::VariantNames;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tracing_mutex::parkinglot::Mutex;
+
+use crate::listeners::origin::TlsVersion;
 
 /// Why the service ends a connection.
 #[derive(Debug)]
@@ -63,6 +66,8 @@ pub struct LinkOrigin {
     pub certificate: Option<Arc<ClientCertificate>>,
     /// Whether its listener trusts the authorities that were given to the service.
     pub trusts_given: bool,
+    /// The version of TLS that it is secured by, if it is.
+    pub tls: Option<TlsVersion>,
 }
 
 /// One connection of a session.
@@ -82,6 +87,12 @@ pub struct Link {
     pub certificate: Option<Arc<ClientCertificate>>,
     /// Whether its listener trusts the authorities that were given to the service.
     pub trusts_given: bool,
+    /// The version of TLS that it is secured by, if it is.
+    pub tls: Option<TlsVersion>,
+    /// Its Keep Alive, seconds; 0 if it has none.
+    pub keep_alive: AtomicU16,
+    /// When its client was heard last, microseconds since 1970.
+    pub heard: AtomicU64,
     ending: OnceLock<Ending>,
     /// Cancelled when the connection is gone and the session is parked or over.
     pub gone: CancellationToken,
@@ -90,7 +101,7 @@ pub struct Link {
 impl Link {
     /// One that has just been accepted.
     pub fn new(origin: LinkOrigin, version: ProtocolVersion, by: SignedInBy) -> Self {
-        let LinkOrigin { address, listener, certificate, trusts_given } = origin;
+        let LinkOrigin { address, listener, certificate, trusts_given, tls } = origin;
         Self {
             address,
             listener,
@@ -99,6 +110,9 @@ impl Link {
             by,
             certificate,
             trusts_given,
+            tls,
+            keep_alive: AtomicU16::new(0),
+            heard: AtomicU64::new(0),
             ending: OnceLock::new(),
             gone: CancellationToken::new(),
         }
@@ -174,6 +188,19 @@ impl Queueing {
     }
 }
 
+/// What was withheld and refused of one session, by reason.
+#[derive(Debug, Default)]
+struct Reasons {
+    withheld: [AtomicU64; Withheld::VARIANTS.len()],
+    refused: [AtomicU64; ReasonKind::VARIANTS.len()],
+}
+
+/// Counts that are not 0, by name.
+fn named(counts: &[AtomicU64], names: &[&'static str]) -> Vec<(&'static str, u64)> {
+    let counts = counts.iter().map(|count| count.load(Ordering::Relaxed));
+    names.iter().copied().zip(counts).filter(|(_, count)| *count > 0).collect()
+}
+
 /// Over which time the rates of a session are taken.
 const LOOKED_OVER: Duration = Duration::from_secs(60);
 
@@ -208,8 +235,10 @@ pub struct SessionRecord {
     pub in_flight: AtomicUsize,
     /// Taken from the outbox by the task and not sent yet.
     pub held: AtomicUsize,
-    /// Not sent for another reason than a full queue.
-    pub withheld: AtomicU64,
+    /// What was withheld and refused, by reason; absent until something is.
+    reasons: OnceLock<Box<Reasons>>,
+    /// How its last connection ended, and when.
+    last_end: Mutex<Option<Box<(Time, Ended)>>>,
     /// The last thing that was refused, if anything was.
     pub last_refusal: Mutex<Option<Box<(OffsetDateTime, Refusal)>>>,
     /// What was found when it was looked at.
@@ -275,7 +304,8 @@ impl SessionRecord {
             subscriptions: AtomicUsize::new(0),
             in_flight: AtomicUsize::new(0),
             held: AtomicUsize::new(0),
-            withheld: AtomicU64::new(0),
+            reasons: OnceLock::new(),
+            last_end: Mutex::new(None),
             last_refusal: Mutex::new(None),
             looked: Mutex::new(Looked { since: began_at, ..Looked::default() }),
             wake: Notify::new(),
@@ -486,8 +516,37 @@ impl SessionRecord {
         }
     }
 
-    /// Remembers the last thing that was refused.
+    /// Counts messages that were not sent for another reason than a full queue.
+    pub fn note_withheld(&self, why: Withheld, count: u64) {
+        if count > 0 {
+            self.reasons.get_or_init(Box::default).withheld[why.place()].fetch_add(count, Ordering::Relaxed);
+        }
+    }
+
+    /// What was withheld, by reason.
+    pub fn withheld(&self) -> Vec<(&'static str, u64)> {
+        self.reasons.get().map_or_else(Vec::new, |reasons| named(&reasons.withheld, Withheld::VARIANTS))
+    }
+
+    /// What was refused, by reason.
+    pub fn refused(&self) -> Vec<(&'static str, u64)> {
+        self.reasons.get().map_or_else(Vec::new, |reasons| named(&reasons.refused, ReasonKind::VARIANTS))
+    }
+
+    /// Its connection has ended.
+    pub fn note_end(&self, now: Time, why: Ended) {
+        *self.last_end.lock() = Some(Box::new((now, why)));
+    }
+
+    /// How its last connection ended, and when, if one has since the service started.
+    pub fn last_end(&self) -> Option<(Time, Ended)> {
+        self.last_end.lock().as_deref().cloned()
+    }
+
+    /// Counts what was refused, and remembers it.
     pub fn note_refusal(&self, refusal: &Refusal) {
+        let place = ReasonKind::from(&refusal.reason).place();
+        self.reasons.get_or_init(Box::default).refused[place].fetch_add(refusal.count, Ordering::Relaxed);
         *self.last_refusal.lock() = Some(Box::new((OffsetDateTime::now_utc(), refusal.remembered())));
     }
 

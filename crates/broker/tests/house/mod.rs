@@ -96,6 +96,7 @@ impl House {
             address: ([127, 0, 0, 1], 50_000).into(),
             listener: Arc::clone(&self.listener),
             certificate: None,
+            tls: None,
             removals: 0,
             at: self.broker.now(),
             acting: None,

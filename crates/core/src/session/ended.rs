@@ -35,8 +35,10 @@ pub enum Ended {
     TakenOver,
     /// The client identifier was given to another identity, whose client has connected.
     GivenToAnother,
-    /// Somebody who runs the broker ended the session.
-    ByOperator,
+    /// Somebody who runs the broker ended the connection, and says so with this reason code.
+    ByOperator(ReasonCode),
+    /// Somebody who runs the broker has banned the identity or its address.
+    Banned,
     /// The service stops.
     Stopping,
     /// The identity was changed in a way that asks for new credentials.
@@ -96,7 +98,8 @@ impl Ended {
             Self::Violation(violation) => violation.code(),
             Self::NotAccepted(why) => why.code(),
             Self::TakenOver | Self::GivenToAnother => ReasonCode::SessionTakenOver,
-            Self::ByOperator | Self::IdentityChanged | Self::IdentityRemoved => ReasonCode::AdministrativeAction,
+            Self::ByOperator(reason) => *reason,
+            Self::Banned | Self::IdentityChanged | Self::IdentityRemoved => ReasonCode::AdministrativeAction,
             Self::Stopping => ReasonCode::ServerShuttingDown,
             Self::NoEntry(_)
             | Self::TokenOver
@@ -174,7 +177,11 @@ impl fmt::Display for Ended {
             Self::GivenToAnother => {
                 f.write_str("The client identifier is reserved for another identity, whose client has connected.")
             }
-            Self::ByOperator => f.write_str("The session was ended by an administrator."),
+            Self::ByOperator(ReasonCode::AdministrativeAction) => {
+                f.write_str("The session was ended by an administrator.")
+            }
+            Self::ByOperator(reason) => write!(f, "The session was ended by an administrator: {reason}."),
+            Self::Banned => f.write_str("The identity or its address was banned by an administrator."),
             Self::Stopping => f.write_str("The service is stopping."),
             Self::IdentityChanged => f.write_str("The identity has been changed. Connect again."),
             Self::IdentityRemoved => f.write_str("The identity has been removed."),

@@ -219,6 +219,15 @@ impl Session {
         matches!(self.phase, Phase::Closed(_))
     }
 
+    /// The Keep Alive that holds, seconds; 0 without one, and before the client is accepted.
+    pub fn keep_alive(&self) -> u16 {
+        match &self.phase {
+            // It may be silent for one and a half times as long ([MQTT-3.1.2-22]).
+            Phase::Open(open) => open.keep_alive.map_or(0, |silence| (silence.as_millis() / 1_500) as u16),
+            _ => 0,
+        }
+    }
+
     /// The version that the client speaks, once it has said so.
     pub fn version(&self) -> ProtocolVersion {
         self.version

@@ -1,6 +1,6 @@
 //! Why a connection is refused, as a value.
 
-use std::{fmt, sync::Arc};
+use std::{fmt, sync::Arc, time::Duration};
 
 use moorfall_wire::{DecodeError, ReasonCode};
 use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
@@ -8,7 +8,7 @@ use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
 use super::{no_entry::NoEntry, refusal::Refusal};
 use crate::{
     names::NameFault,
-    shown::{count, listed},
+    shown::{count, listed, span},
 };
 
 /// Why a connection is refused (§3.2.2.2). Of somebody who has not shown who it is, the sentence says nothing that helps
@@ -65,6 +65,8 @@ pub enum NotAccepted {
         /// Why.
         why: NoEntry,
     },
+    /// The identity or the address is banned for so long.
+    Banned(Duration),
     /// The limit of sessions.
     Sessions(usize),
     /// The limit of sessions of one identity.
@@ -99,6 +101,7 @@ impl NotAccepted {
             | Self::UnknownCertificate(_)
             | Self::AmbiguousCertificate(..)
             | Self::NoEntry { .. } => ReasonCode::NotAuthorized,
+            Self::Banned(_) => ReasonCode::Banned,
             Self::SignInsWaiting(_) | Self::ConnectRate(_) => ReasonCode::ConnectionRateExceeded,
             Self::Sessions(_)
             | Self::SessionsOfIdentity(_)
@@ -166,6 +169,9 @@ impl fmt::Display for NotAccepted {
             Self::NoEntry { identity, why: NoEntry::Unknown } => write!(f, "There is no identity {identity}."),
             Self::NoEntry { identity, why: NoEntry::Disabled } => write!(f, "The identity {identity} is disabled."),
             Self::NoEntry { why: NoEntry::Unfit(error), .. } => error.fmt(f),
+            Self::Banned(time) => {
+                write!(f, "The identity or its address is banned for another {}.", span(time.as_secs()))
+            }
             Self::Sessions(most) => write!(
                 f,
                 "The limit of {} sessions is reached. End unused sessions, or raise `sessions` in `[limits]`.",

@@ -122,11 +122,11 @@ fn wait_for_phase(service: &Service<'_>, name: &str, phase: &str) -> Value {
     wait(&format!("{name} is {phase}"), || Some(alert(service, name)).filter(|alert| alert["phase"] == *phase))
 }
 
-/// Waits until whatever reads for alerts has subscribed: what is published before is missed.
-fn reader(service: &Service<'_>) {
-    wait("the topics are read", || {
-        let ran = service.run(&["subscribers", LEVEL, "--json"]);
-        (ran.json()["total"] == 1).then_some(())
+/// Waits until alerts are watched: what is published before is missed.
+fn watched(service: &Service<'_>) {
+    wait("alerts are watched", || {
+        let list = service.run(&["alerts", "list", "--json"]).json();
+        (list["alerts"].as_array().unwrap().len() == 4).then_some(())
     });
 }
 
@@ -134,7 +134,7 @@ fn reader(service: &Service<'_>) {
 fn out_and_back_are_told_once_each_even_if_the_service_is_killed_in_between() {
     let (place, told) = (Place::new(), Told::start());
     let service = told.serve(&place);
-    reader(&service);
+    watched(&service);
     let mut desk = Peer::open(service.mqtt, V5, "desk");
     desk.subscribe("harrowmere/alerts", QoS::AtLeastOnce);
     let mut weir = Peer::open(service.mqtt, V5, "weir");
@@ -165,7 +165,7 @@ fn out_and_back_are_told_once_each_even_if_the_service_is_killed_in_between() {
         (&true.into(), &Value::Null),
         "{found}"
     );
-    reader(&service);
+    watched(&service);
     let mut weir = Peer::open(service.mqtt, V5, "weir");
     level(&mut weir, 2.7);
     level(&mut weir, 1.9);
@@ -188,7 +188,7 @@ fn out_and_back_are_told_once_each_even_if_the_service_is_killed_in_between() {
 fn notices_that_can_t_be_delivered_wait_and_say_why() {
     let (place, told) = (Place::new(), Told::start());
     let service = told.serve(&place);
-    reader(&service);
+    watched(&service);
     told.inbox().set_faults(Faults { mail: StandInFault::Refuses, hook: StandInFault::BadCertificate });
     let mut weir = Peer::open(service.mqtt, V5, "weir");
     level(&mut weir, 2.61);
@@ -240,7 +240,7 @@ fn what_is_not_configured_is_said_and_private_networks_are_closed() {
 fn of_what_is_quiet_nobody_is_told_until_it_is_over() {
     let (place, told) = (Place::new(), Told::start());
     let service = told.serve(&place);
-    reader(&service);
+    watched(&service);
     assert!(service.run(&["alerts", "quiet", "gorge-high", "--for", "1h"]).ok().contains("for 60 min"));
     let mut weir = Peer::open(service.mqtt, V5, "weir");
     level(&mut weir, 2.61);

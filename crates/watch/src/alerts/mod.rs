@@ -1,7 +1,6 @@
 //! Alerts of the blueprint in force: how they stand, and who is told.
 
 mod notices;
-mod reader;
 mod views;
 mod watching;
 
@@ -23,18 +22,17 @@ use moorfall_core::{
     measure::{Kind, Values},
     shown::span,
 };
-use moorfall_live::{facts::Fact, heard::Speaker};
-use moorfall_store::{AlertChanges, Asked, NewNotice, NoticeRecord, StandingRecord, StoreError};
+use moorfall_live::{ears::HeardMessage, facts::Fact, heard::Speaker};
+use moorfall_store::{AlertChanges, NewNotice, NoticeRecord, StandingRecord, StoreError};
 use moorfall_wire::TopicFilter;
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::{
-    sync::{Notify, watch},
+    sync::Notify,
     time::{MissedTickBehavior, interval, timeout},
 };
 
 pub use notices::{deliver, state_name};
-pub use reader::{Entry, read};
 pub use views::notice;
 
 use crate::{
@@ -58,15 +56,13 @@ const TOGETHER: usize = 1_000;
 #[derive(Debug)]
 pub struct Alerts {
     inner: Mutex<Inner>,
-    /// What is to be read.
-    filters: watch::Sender<Vec<TopicFilter>>,
     /// There are notices to send.
     more: Notify,
 }
 
 impl Default for Alerts {
     fn default() -> Self {
-        Self { inner: Mutex::default(), filters: watch::channel(Vec::new()).0, more: Notify::new() }
+        Self { inner: Mutex::default(), more: Notify::new() }
     }
 }
 
@@ -118,6 +114,7 @@ pub async fn run(broker: Arc<Broker>, watch: Arc<Watch>, alerts: Arc<Alerts>) {
             readings.pop_front();
         }
         alerts.follow(&broker, known.get_or_insert_default(), now);
+        alerts.listen(&broker);
         alerts.keep_time(&broker, &readings, now);
         alerts.write(&broker).await;
     }
@@ -131,7 +128,7 @@ async fn load(broker: &Broker, alerts: &Alerts) -> Option<Known> {
     let (standings, quiet) = match asked {
         Ok(stored) => stored,
         Err(error) => {
-            broker.common.database.failed(Asked::Alerts, &error).await;
+            tracing::debug!(%error, "how alerts stood can't be read yet");
             return None;
         }
     };
@@ -229,19 +226,39 @@ impl Alerts {
         let filters = inner.all.iter().filter_map(|watching| watching.alert.watched.topics());
         let filters: BTreeSet<TopicFilter> = filters.map(|topics| topics.filter.clone()).collect();
         let speakers: Vec<Speaker> = inner.all.iter().filter_map(Watching::speaker).collect();
-        drop(inner);
+        let filters: Vec<TopicFilter> = filters.into_iter().collect();
         broker.live.heard.wait_for(&speakers);
-        self.filters.send_replace(filters.into_iter().collect());
+        broker.live.ears.want(filters.clone());
+        drop(inner);
+        // What was retained before is known at once.
+        for filter in &filters {
+            for message in broker.sessions.router.retained(filter, now) {
+                self.arrived(broker, (&message.topic, &message.payload, false), now);
+            }
+        }
     }
 
-    /// Takes a message that was read.
-    fn arrived(&self, broker: &Broker, topic: &str, payload: &[u8], is_new: bool) {
+    /// Takes what was heard since the last time.
+    fn listen(&self, broker: &Broker) {
+        let (heard, missed) = broker.live.ears.take();
+        for HeardMessage { topic, payload, at } in heard {
+            self.arrived(broker, (&topic, &payload, true), at);
+        }
+        if missed > 0 {
+            let mut inner = self.inner.lock();
+            for watching in inner.all.iter_mut().filter(|watching| watching.alert.watched.topics().is_some()) {
+                watching.unwatched += missed;
+            }
+        }
+    }
+
+    /// Takes a message: its topic, what it says, and whether it is new.
+    fn arrived(&self, broker: &Broker, message: (&str, &[u8], bool), now: Time) {
         let policy = broker.design.policy();
-        let now = broker.now();
         let mut inner = self.inner.lock();
         for place in 0..inner.all.len() {
             let mut changed = Changed::new();
-            inner.all[place].arrived((topic, payload, is_new), policy.plan(), now, &mut changed);
+            inner.all[place].arrived(message, policy.plan(), now, &mut changed);
             inner.changed(broker, place, changed, now);
         }
     }
@@ -280,7 +297,7 @@ impl Alerts {
             let has_notices = !changes.notices.is_empty();
             let written = timeout(ANSWER_TIME, broker.store().change_alerts(&changes)).await;
             match written.unwrap_or(Err(StoreError::Silent)) {
-                Ok(()) => broker.common.database.carried_out(Asked::Alerts),
+                Ok(()) => {}
                 Err(error) => {
                     {
                         let mut inner = self.inner.lock();
@@ -288,7 +305,7 @@ impl Alerts {
                         inner.aside.extend(changes.notices.into_iter().map(notices::new_record));
                     }
                     self.more.notify_one();
-                    broker.common.database.failed(Asked::Alerts, &error).await;
+                    tracing::debug!(%error, "how alerts stand can't be written now");
                     return;
                 }
             }

@@ -11,7 +11,7 @@ use moorfall_contract::{
 use moorfall_core::{ADMINISTRATOR, Message, SessionKey};
 use moorfall_links::{Courier, NotSent};
 use moorfall_live::facts::Fact;
-use moorfall_store::{Asked, NewNotice, NoticeRecord, StoreError};
+use moorfall_store::{NewNotice, NoticeRecord, StoreError};
 use moorfall_wire::{PublishProperties, QoS};
 use serde_json::json;
 use time::OffsetDateTime;
@@ -135,14 +135,14 @@ impl Sending {
         let asked = timeout(ANSWER_TIME, self.broker.store().due_notices(now, (room + self.busy.len()) as i64)).await;
         match asked.unwrap_or(Err(StoreError::Silent)) {
             Ok(due) => {
-                self.broker.common.database.carried_out(Asked::Notices);
                 for notice in due {
                     if self.under_way.len() < TOGETHER && !self.busy.contains(&address(&notice)) {
                         self.send(notice, false);
                     }
                 }
             }
-            Err(error) => self.broker.common.database.failed(Asked::Notices, &error).await,
+            // Whoever needs the database more says that it is away.
+            Err(error) => tracing::debug!(%error, "notices can't be read now"),
         }
     }
 
@@ -231,12 +231,9 @@ impl Sending {
         let store = self.broker.store();
         let write = async { if aside { store.put_outcome(notice).await } else { store.note_attempt(notice).await } };
         match timeout(ANSWER_TIME, write).await.unwrap_or(Err(StoreError::Silent)) {
-            Ok(()) => {
-                self.broker.common.database.carried_out(Asked::Notices);
-                true
-            }
+            Ok(()) => true,
             Err(error) => {
-                self.broker.common.database.failed(Asked::Notices, &error).await;
+                tracing::debug!(%error, "what has become of a notice can't be written now");
                 false
             }
         }
