@@ -16,6 +16,7 @@
   const overview = wrap({ asyncComponent: () => import('$watch/overview-page.svelte') });
   const routes = {
     '/': overview,
+    '/sessions': wrap({ asyncComponent: () => import('$watch/sessions-page.svelte') }),
     '/topics': wrap({ asyncComponent: () => import('$watch/topics-page.svelte') }),
     '/retained': wrap({ asyncComponent: () => import('$watch/retained-page.svelte') }),
     '/topic': wrap({ asyncComponent: () => import('$watch/topic-page.svelte') }),

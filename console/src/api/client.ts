@@ -5,6 +5,10 @@ import type { components, paths } from './schema';
 
 export type Status = components['schemas']['Status'];
 export type SessionView = components['schemas']['SessionView'];
+export type SessionDetails = components['schemas']['SessionDetails'];
+export type EndReason = components['schemas']['EndReason'];
+export type BanView = components['schemas']['BanView'];
+export type Busiest = components['schemas']['Busiest'];
 export type LiveReading = components['schemas']['LiveReading'];
 export type WindowAverage = components['schemas']['WindowAverage'];
 export type History = components['schemas']['History'];

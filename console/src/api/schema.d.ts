@@ -206,6 +206,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List bans
+         * @description Identities and addresses that are not let in for a time; the next to end first.
+         */
+        get: operations["list_bans"];
+        put?: never;
+        /**
+         * Ban an identity or address for a time
+         * @description Its connections are ended; sessions that outlive their connections stay. Another ban of the same takes its place.
+         */
+        post: operations["ban"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lift a ban */
+        delete: operations["lift_ban"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/blueprint/check": {
         parameters: {
             query?: never;
@@ -1034,7 +1075,7 @@ export interface paths {
         };
         /**
          * List sessions
-         * @description Connected and disconnected, by client identifier.
+         * @description Connected and disconnected; of any number the page that is asked for.
          */
         get: operations["list_sessions"];
         put?: never;
@@ -1061,6 +1102,27 @@ export interface paths {
          * @description The client is disconnected, and its queued messages are lost. It can connect again.
          */
         delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End several sessions
+         * @description Their clients are disconnected with this reason code; what is queued for them is lost unless the sessions are kept.
+         *     Sessions of clients that are away are forgotten. The list of sessions, asked for with the same filter, shows who that is.
+         */
+        post: operations["end_sessions"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1404,6 +1466,38 @@ export interface components {
             name: string;
             /** @description The subject of its first certificate (RFC 4514). */
             subject: string;
+        };
+        /** @description Who is to be banned: an identity or an address. */
+        BanDraft: {
+            /** @description An address, or a network such as 192.0.2.0/24. */
+            address?: string;
+            /** @description The name of an identity. */
+            identity?: string;
+            /** @description Why. */
+            note?: string;
+            /**
+             * Format: int32
+             * @description For so many seconds, at most a year.
+             */
+            seconds: number;
+        };
+        /** @description Somebody who is not let in for a time. */
+        BanView: {
+            /** @description The address or network; empty for an identity. */
+            address: string;
+            /** @description By whom. */
+            by: string;
+            /** @description By which the ban is named. */
+            id: string;
+            /** @description The identity; empty for an address. */
+            identity: string;
+            /** @description Why. */
+            note: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
         };
         /** @description A blueprint that is not in force. */
         BlueprintDraft: {
@@ -1759,6 +1853,11 @@ export interface components {
              */
             unplanned_retained_total: number;
         };
+        /**
+         * @description What a client is told when its session is ended by whoever runs the broker.
+         * @enum {string}
+         */
+        EndReason: "administrative-action" | "not-authorized" | "server-busy" | "message-rate-too-high" | "quota-exceeded" | "connection-rate-exceeded";
         /**
          * @description What happened.
          * @enum {string}
@@ -3159,15 +3258,62 @@ export interface components {
             /** @description What the measure counts, or is told in. */
             unit: string;
         };
+        /** @description A session, and what it subscribes to. */
+        SessionDetails: components["schemas"]["SessionView"] & {
+            /** @description Its subscriptions by filter: the first of them. */
+            filters: components["schemas"]["SubscribedTo"][];
+        };
         /** @description Sessions, or those that were asked for. */
         SessionList: {
-            /** @description The first of them, by client identifier. */
+            /** @description The first of them, in the order that was asked for. */
             sessions: components["schemas"]["SessionView"][];
             /**
              * Format: int64
              * @description How many match, listed or not.
              */
             total: number;
+        };
+        /** @description Rates of a session, each per second. */
+        SessionRates: {
+            /**
+             * Format: double
+             * @description Bytes read from it.
+             */
+            bytes_in: number;
+            /**
+             * Format: double
+             * @description Bytes written to it.
+             */
+            bytes_out: number;
+            /**
+             * Format: double
+             * @description Messages accepted from it.
+             */
+            messages_in: number;
+            /**
+             * Format: double
+             * @description Messages sent to it.
+             */
+            messages_out: number;
+        };
+        /** @description Which sessions are to end, and how. */
+        SessionsEnd: {
+            /** @description Their client identifiers: at most 10,000. */
+            client_ids: string[];
+            /** @description Whether only connections end, and sessions that outlive them stay. */
+            keep?: boolean;
+            /** @description What DISCONNECT says (5.0). Default: an administrative action. */
+            reason?: components["schemas"]["EndReason"];
+        };
+        /** @description What became of it. */
+        SessionsEnded: {
+            /**
+             * Format: int64
+             * @description Sessions that ended, or lost their connections.
+             */
+            ended: number;
+            /** @description Client identifiers that have no session. */
+            missing: string[];
         };
         /** @description One session, connected or away. */
         SessionView: {
@@ -3190,6 +3336,11 @@ export interface components {
             bytes_out: number;
             /** @description The subject of the certificate that its client has shown; empty without one. */
             certificate?: string;
+            /**
+             * Format: date-time
+             * @description When that certificate ends.
+             */
+            certificate_ends_at?: string | null;
             /** @description Client identifier. */
             client_id: string;
             /** @description Whether its client is connected. */
@@ -3204,6 +3355,11 @@ export interface components {
              * @description While its client is away: when the session ends. Absent if it never does by itself.
              */
             ends_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When its client was heard last; null while it is away.
+             */
+            heard_at?: string | null;
             /** @description Whose it is. */
             identity: string;
             /**
@@ -3211,6 +3367,18 @@ export interface components {
              * @description QoS 1 and 2 messages that were sent to it and that it has not acknowledged.
              */
             in_flight: number;
+            /**
+             * Format: int32
+             * @description Its Keep Alive, seconds; 0 without one, and while it is away.
+             */
+            keep_alive_seconds: number;
+            /** @description How its last connection ended, in a sentence; empty if none has, as far as is known. */
+            last_end: string;
+            /**
+             * Format: date-time
+             * @description When that was.
+             */
+            last_end_at?: string | null;
             /** @description The last refusal, in a sentence; empty if there was none. */
             last_refusal: string;
             /**
@@ -3239,9 +3407,25 @@ export interface components {
             queue: number;
             /**
              * Format: int64
+             * @description Their bytes.
+             */
+            queue_bytes: number;
+            /**
+             * Format: int64
+             * @description How many messages may wait.
+             */
+            queue_limit: number;
+            /** @description The same per second, over the last whole minute, or over what there is of it. */
+            rates: components["schemas"]["SessionRates"];
+            /**
+             * Format: int64
              * @description What it tried and was refused.
              */
             refused: number;
+            /** @description The same by reason; reasons for which nothing was are left out. */
+            refused_by: {
+                [key: string]: number;
+            };
             signed_in_by?: components["schemas"]["SignedInBy"] | null;
             /**
              * Format: date-time
@@ -3253,13 +3437,19 @@ export interface components {
              * @description Its subscriptions.
              */
             subscriptions: number;
+            /** @description The version of TLS that its connection is secured by; empty without TLS. */
+            tls: string;
             /** @description Protocol version, 3.1.1 or 5.0; empty while it is away. */
             version: string;
             /**
              * Format: int64
-             * @description Messages that were not sent to it for another reason: too large, expired, denied.
+             * @description Messages that were not sent to it for another reason than a full queue.
              */
             withheld: number;
+            /** @description The same by reason; reasons for which none was are left out. */
+            withheld_by: {
+                [key: string]: number;
+            };
         };
         /**
          * @description How much a finding matters.
@@ -3411,6 +3601,16 @@ export interface components {
             warnings: string[];
             /** @description The worst of them. */
             worst_alerts: components["schemas"]["RaisedAlert"][];
+        };
+        /** @description One subscription of a session. */
+        SubscribedTo: {
+            /** @description Its filter, with the group of a shared one in front. */
+            filter: string;
+            /**
+             * Format: int32
+             * @description The QoS that was granted.
+             */
+            qos: number;
         };
         /** @description A session that receives what is published to the topic. */
         SubscriberView: {
@@ -4818,6 +5018,295 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_bans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BanView"][];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ban: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BanDraft"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BanView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lift_ban: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ban is lifted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -9870,12 +10359,32 @@ export interface operations {
     list_sessions: {
         parameters: {
             query?: {
-                /** @description Only those behind this client identifier: the last one of the page before. */
+                /** @description Only those connected from this address or network. */
+                address?: string;
+                /** @description Only those behind this client identifier, in the order of these: the last one of the page before. */
                 after?: string;
+                /** @description Only those of this cohort. */
+                cohort?: string;
+                /** @description Only those whose clients are connected, or are not. */
+                connected?: boolean;
+                /** @description Whether the largest come first. */
+                descending?: boolean;
+                /** @description Only those of this identity. */
+                identity?: string;
                 /** @description The largest number returned. */
                 limit?: number;
+                /** @description Only those that came by this listener. */
+                listener?: string;
+                /** @description Without so many of the first. */
+                offset?: number;
+                /** @description By what they are sorted. */
+                order?: "client" | "identity" | "since" | "heard" | "rate-in" | "rate-out" | "messages-in" | "messages-out" | "subscriptions" | "queue" | "in-flight" | "refused" | "withheld";
                 /** @description Only those whose client identifier, identity or address holds this text. */
                 search?: string;
+                /** @description Only those that were refused something, or of which something waits, was withheld or dropped. */
+                trouble?: boolean;
+                /** @description Only those that speak this version, 3.1.1 or 5.0. */
+                version?: string;
             };
             header?: never;
             path?: never;
@@ -9974,7 +10483,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SessionView"];
+                    "application/json": components["schemas"]["SessionDetails"];
                 };
             };
             /** @description Unreadable request */
@@ -10098,6 +10607,111 @@ export interface operations {
             };
             /** @description Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionsEnd"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsEnded"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };

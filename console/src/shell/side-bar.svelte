@@ -6,6 +6,7 @@
       name: 'Watch',
       pages: [
         { path: '/', name: 'Overview' },
+        { path: '/sessions', name: 'Sessions' },
         { path: '/topics', name: 'Topics', inner: '/topic' },
         { path: '/retained', name: 'Retained messages' },
         { path: '/journey', name: 'Journeys' },

@@ -1,84 +1,127 @@
 <script lang="ts">
-  import { AlertDialog } from 'bits-ui';
-
-  import type { SessionView } from '$api/client';
-  import { bytes, count, moment } from '$lib/format';
+  import type { SessionDetails, SessionView } from '$api/client';
+  import { bytes, count, moment, plural, rate, span } from '$lib/format';
+  import ConfirmButton from '$ui/confirm-button.svelte';
+  import Panel from '$ui/panel.svelte';
   import type { Sessions } from './sessions.svelte';
 
   interface Props {
-    session: SessionView;
+    details: SessionDetails;
     sessions: Sessions;
+    canOperate: boolean;
   }
 
-  const { session, sessions }: Props = $props();
-  let failure = $state('');
+  const { details: session, sessions, canOperate }: Props = $props();
+  const times: [number, string][] = [
+    [1_800, '30 min'],
+    [7_200, '2 h'],
+    [86_400, '1 day'],
+    [604_800, '7 days'],
+  ];
+  let time = $state(1_800);
+  const host = $derived(session.address.replace(/:\d+$/, '').replace(/^\[|\]$/g, ''));
+  const reasons = (by: Record<string, number>) =>
+    Object.entries(by)
+      .map(([reason, times]) => `${count(times)} ${reason}`)
+      .join(', ');
+  const amount = (messages: number, size: number, now: number) =>
+    `${plural(messages, 'message')}, ${bytes(size)}; ${rate(now)}/s`;
 
-  const facts = $derived<[string, string][]>([
-    [session.connected ? 'Connected since' : 'Disconnected since', moment(session.since)],
-    ['Session expires', expiry(session)],
-    ['Bytes in / out', `${bytes(session.bytes_in)} / ${bytes(session.bytes_out)}`],
-    ['Subscriptions', count(session.subscriptions)],
-    ['In flight', count(session.in_flight)],
-    ['Dropped (queue full)', count(session.dropped)],
-    ['Withheld', count(session.withheld)],
-  ]);
+  const facts = $derived.by<[string, string][]>(() => {
+    const { tls, rates, keep_alive_seconds: alive, certificate_ends_at: ends } = session;
+    const known: [string, string | false][] = [
+      [
+        session.connected ? 'Connected' : 'Away since',
+        moment(session.since) + (session.connected ? ` by ${session.listener}${tls && `, TLS ${tls}`}` : ''),
+      ],
+      [
+        'Speaks',
+        session.connected && `MQTT ${session.version}, ${alive ? `Keep Alive ${alive} s` : 'no Keep Alive'}`,
+      ],
+      ['Last packet', !!session.heard_at && moment(session.heard_at)],
+      ['Signed in by', !!session.signed_in_by && session.signed_in_by],
+      ['Certificate', !!session.certificate && session.certificate + (ends ? `, until ${moment(ends)}` : '')],
+      ['Session', expiry(session)],
+      ['In', amount(session.messages_in, session.bytes_in, rates.messages_in)],
+      ['Out', amount(session.messages_out, session.bytes_out, rates.messages_out)],
+      [
+        'Queue',
+        `${count(session.queue)} of ${count(session.queue_limit)} (${bytes(session.queue_bytes)}), ${count(session.in_flight)} in flight`,
+      ],
+      ['Dropped', session.dropped > 0 && `${count(session.dropped)} for a full queue`],
+      ['Withheld', session.withheld > 0 && reasons(session.withheld_by)],
+      ['Refused', session.refused > 0 && reasons(session.refused_by)],
+    ];
+    return known.filter((fact): fact is [string, string] => fact[1] !== false);
+  });
 
-  function expiry({ persistent, connected, ends_at }: SessionView): string {
-    if (!persistent) return 'on disconnect';
-    if (connected) return 'after disconnect';
-    return ends_at ? moment(ends_at) : 'never';
-  }
-
-  async function end() {
-    failure = await sessions.end(session.client_id);
+  function expiry({ persistent, connected, ends_at, began_at }: SessionView): string {
+    const began = `began ${moment(began_at)}`;
+    if (!persistent) return `${began}, ends with its connection`;
+    if (connected) return `${began}, outlives its connection`;
+    if (!ends_at) return `${began}, never expires`;
+    return `${began}, expires in ${span((Date.parse(ends_at) - Date.now()) / 1000)}`;
   }
 </script>
 
-<div class="flex items-start gap-8">
-  <dl class="flex flex-wrap gap-x-8 gap-y-1">
-    {#each facts as [name, value] (name)}
-      <div>
-        <dt class="text-xs text-quiet">{name}</dt>
-        <dd>{value}</dd>
-      </div>
-    {/each}
-    {#if session.last_refusal}
-      <div class="basis-full">
-        <dt class="text-xs text-quiet">
-          Last refusal{session.last_refusal_at ? `, ${moment(session.last_refusal_at)}` : ''}
-        </dt>
-        <dd class="text-wrong">{session.last_refusal}</dd>
-      </div>
+<Panel title={session.client_id} note={session.identity === session.client_id ? '' : session.identity}>
+  {#snippet tools()}
+    {#if canOperate}
+      <select class="field text-sm" aria-label="Ban for" bind:value={time}>
+        {#each times as [seconds, words] (seconds)}<option value={seconds}>{words}</option>{/each}
+      </select>
+      <ConfirmButton
+        label="Ban identity"
+        question="End all connections of {session.identity}?"
+        onconfirm={() => sessions.ban({ identity: session.identity }, time)}
+      />
+      {#if session.connected}
+        <ConfirmButton
+          label="Ban address"
+          question="End all connections from {host}?"
+          onconfirm={() => sessions.ban({ address: host }, time)}
+        />
+        <ConfirmButton
+          label="Disconnect"
+          question="Its session stays if it is kept."
+          onconfirm={() => sessions.end([session.client_id], 'administrative-action', true)}
+        />
+      {/if}
+      <ConfirmButton
+        label={session.connected ? 'End session' : 'Forget session'}
+        question="What is queued for it is lost."
+        onconfirm={() => sessions.end([session.client_id], 'administrative-action', false)}
+      />
     {/if}
-  </dl>
-  <div class="ml-auto text-right">
-    <AlertDialog.Root>
-      <AlertDialog.Trigger
-        class="rounded border border-wrong px-3 py-1 whitespace-nowrap text-wrong hover:bg-wrong hover:text-panel"
-      >
-        End session
-      </AlertDialog.Trigger>
-      <AlertDialog.Portal>
-        <AlertDialog.Overlay class="fixed inset-0 bg-black/40" />
-        <AlertDialog.Content
-          class="fixed top-1/2 left-1/2 w-full max-w-md -translate-x-1/2 -translate-y-1/2 rounded-lg border border-line bg-panel p-6 shadow-lg"
-        >
-          <AlertDialog.Title class="text-lg font-semibold"
-            >End the session of {session.client_id}?</AlertDialog.Title
-          >
-          <AlertDialog.Description class="mt-2 text-sm text-quiet">
-            The client is disconnected, its Will Message is published, and its queued messages are lost. The
-            client can connect again; to prevent that, disable the identity {session.identity}.
-          </AlertDialog.Description>
-          <div class="mt-5 flex justify-end gap-2 text-sm">
-            <AlertDialog.Cancel class="rounded border border-line px-3 py-1.5">Cancel</AlertDialog.Cancel>
-            <AlertDialog.Action class="rounded bg-wrong px-3 py-1.5 text-panel" onclick={end}
-              >End session</AlertDialog.Action
-            >
+  {/snippet}
+  <div
+    class="grid max-h-56 grid-cols-[3fr_2fr] gap-x-8 overflow-y-auto border-t border-line px-5 py-2 text-sm"
+  >
+    <dl class="grid grid-cols-[auto_1fr] content-start gap-x-4 gap-y-0.5">
+      {#each facts as [name, value] (name)}
+        <dt class="text-quiet">{name}</dt>
+        <dd class="wrap-anywhere">{value}</dd>
+      {/each}
+    </dl>
+    <div class="flex flex-col gap-2">
+      {#each [['Last refusal', session.last_refusal, session.last_refusal_at], ['How its last connection ended', session.last_end, session.last_end_at]] as [name, words, at] (name)}
+        {#if words}
+          <div data-fact={name}>
+            <p class="text-quiet">{name}{at ? `, ${moment(at)}` : ''}</p>
+            <p class={name === 'Last refusal' ? 'text-wrong' : ''}>{words}</p>
           </div>
-        </AlertDialog.Content>
-      </AlertDialog.Portal>
-    </AlertDialog.Root>
-    <p role="alert" class="mt-1 text-xs text-wrong">{failure}</p>
+        {/if}
+      {/each}
+      <div>
+        <p class="text-quiet">Subscriptions</p>
+        <ul>
+          {#each session.filters as { filter, qos } (filter)}
+            <li class="wrap-anywhere">{filter} <span class="text-quiet">at QoS {qos}</span></li>
+          {:else}
+            <li class="text-quiet">none</li>
+          {/each}
+        </ul>
+      </div>
+    </div>
   </div>
-</div>
+</Panel>

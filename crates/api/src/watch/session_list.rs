@@ -51,7 +51,7 @@ pub struct Wanted {
     trouble: bool,
     /// By what they are sorted.
     #[serde(default)]
-    #[param(inline = false)]
+    #[param(inline)]
     order: SessionOrder,
     /// Whether the largest come first.
     #[serde(default)]
