@@ -26,7 +26,7 @@
   $effect(() => alerts.poll.start());
 </script>
 
-<main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
+<main class="flex min-h-0 min-w-0 flex-1 flex-col gap-4 px-6 py-4">
   <NoticeLine notice={alerts.notice} />
   <div class="flex min-h-0 flex-3 flex-col">
     <Panel title="Alerts" {note} fills>

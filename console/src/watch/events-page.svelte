@@ -2,7 +2,7 @@
   import { count, moment } from '$lib/format';
   import Panel from '$ui/panel.svelte';
   import Table from '$ui/table.svelte';
-  import { Events, GROUPS, WRONG } from './events.svelte';
+  import { Events, GROUPS, whose, WRONG } from './events.svelte';
 
   const events = new Events();
 
@@ -36,7 +36,7 @@
           <td class="px-3 py-1 whitespace-nowrap {WRONG.includes(event.kind) ? 'text-wrong' : ''}">
             {event.kind.replaceAll('-', ' ')}{event.count > 1 ? ` × ${count(event.count)}` : ''}
           </td>
-          <td class="px-3 py-1 font-medium">{event.identity}</td>
+          <td class="px-3 py-1 font-medium">{whose(event)}</td>
           <td class="px-3 py-1 text-quiet">{event.client_id === event.identity ? '' : event.client_id}</td>
           <td class="px-3 py-1 text-quiet">{event.address}</td>
           <td class="px-3 py-1 pr-5">{event.explanation}</td>

@@ -51,6 +51,12 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
   { name: 'changes', kinds: ['blueprint-applied', 'identity-changed', 'identity-removed'] },
 ];
 
+/** Whom an event is about: who was not let in has only said who it is. */
+export function whose(event: EventView): string {
+  const unknown = event.kind === 'refused' || event.kind === 'unfinished';
+  return event.identity || (unknown && event.subject ? `“${event.subject}”` : '');
+}
+
 export class Events {
   #found = $state.raw<EventView[]>([]);
   #trouble = $state('');

@@ -42,7 +42,7 @@
   $effect(() => past.start());
 </script>
 
-<main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
+<main class="flex min-h-0 min-w-0 flex-1 flex-col gap-4 px-6 py-4">
   {#if status}<RaisedAlerts {status} />{/if}
   {#each troubles as words (words)}
     <p class="flex items-center gap-2 rounded bg-warn-ground px-4 py-2 text-sm text-warn-ink" role="alert">

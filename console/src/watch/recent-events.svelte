@@ -1,7 +1,7 @@
 <script lang="ts">
   import { count, moment } from '$lib/format';
   import Panel from '$ui/panel.svelte';
-  import { Events, WRONG } from './events.svelte';
+  import { Events, whose, WRONG } from './events.svelte';
 
   interface Props {
     /** Differences between traffic and plan. */
@@ -35,7 +35,7 @@
         <span class="w-36 shrink-0 {WRONG.includes(event.kind) ? 'text-wrong' : ''}">
           {event.kind.replaceAll('-', ' ')}{event.count > 1 ? ` × ${count(event.count)}` : ''}
         </span>
-        <span class="w-36 shrink-0 truncate font-medium">{event.identity || event.address}</span>
+        <span class="w-36 shrink-0 truncate font-medium">{whose(event) || event.address}</span>
         <span class="min-w-0 flex-1">{event.explanation}</span>
       </li>
     {:else}

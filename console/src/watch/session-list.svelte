@@ -18,9 +18,9 @@
     { name: 'Out/s', order: 'rate-out', right: true, wide: '4.5rem' },
     { name: 'Filters', order: 'subscriptions', right: true, wide: '4.5rem' },
     { name: 'Queued', order: 'queue', right: true, wide: '5rem' },
-    { name: 'In flight', order: 'in-flight', right: true, wide: '5.5rem' },
+    { name: 'In flight', order: 'in-flight', right: true, wide: '5rem' },
     { name: 'Withheld', order: 'withheld', right: true, wide: '5.5rem' },
-    { name: 'Refused', order: 'refused', right: true, wide: '6rem' },
+    { name: 'Refused', order: 'refused', right: true, wide: '5.5rem' },
   ];
   const grid = `grid-template-columns: ${columns.map(({ wide }) => wide).join(' ')}`;
   const cell = 'truncate px-2 first:pl-5 last:pr-5';
@@ -49,7 +49,11 @@
   aria-rowcount={total}
   class="flex min-h-0 flex-1 flex-col text-sm tabular-nums"
 >
-  <div role="row" class="grid overflow-y-scroll border-y border-line py-1 text-quiet" style={grid}>
+  <div
+    role="row"
+    class="grid [scrollbar-gutter:stable] overflow-y-hidden border-y border-line py-1 text-quiet"
+    style={grid}
+  >
     {#each columns as { name, order, right } (name)}
       {@const active = sessions.order === order}
       <div

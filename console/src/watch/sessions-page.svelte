@@ -31,7 +31,7 @@
   $effect(() => sessions.poll.start());
 </script>
 
-<main class="flex min-h-0 flex-1 flex-col gap-4 px-6 py-4">
+<main class="flex min-h-0 min-w-0 flex-1 flex-col gap-4 px-6 py-4">
   <NoticeLine notice={sessions.notice} />
   <Tabs.Root bind:value={shown} class="flex min-h-0 flex-1 flex-col">
     <Panel title="Sessions" {note} fills>

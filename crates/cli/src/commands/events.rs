@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use clap::Args;
-use moorfall_contract::events::EventView;
+use moorfall_contract::{events::EventView, kinds::EventKind};
 use time::{OffsetDateTime, format_description::well_known::Rfc3339, macros::format_description};
 
 use crate::{
@@ -121,10 +121,13 @@ pub async fn run(arguments: &Arguments) -> Done {
 
 /// A line of who and what, and the sentence below it.
 fn print(event: &EventView) -> std::io::Result<()> {
-    let EventView { at, kind, identity, client_id, address, explanation, count: times, .. } = event;
+    let EventView { at, kind, identity, client_id, address, explanation, count: times, subject, .. } = event;
     let at = at.format(format_description!("[year]-[month]-[day] [hour]:[minute]:[second]")).unwrap_or_default();
     let client = if client_id == identity { "" } else { client_id.as_str() };
-    let who = [identity.as_str(), client, address.as_str()];
+    // Whoever was not let in has only said who it is.
+    let unknown = matches!(kind, EventKind::Refused | EventKind::Unfinished) && !subject.is_empty();
+    let said = if unknown { format!("as \"{}\"", output::printable(subject)) } else { String::new() };
+    let who = [identity.as_str(), client, said.as_str(), address.as_str()];
     let who: Vec<&str> = who.into_iter().filter(|text| !text.is_empty()).collect();
     let times = if *times > 1 { format!(" × {}", count(*times)) } else { String::new() };
     let head = format!("{kind}{times}");

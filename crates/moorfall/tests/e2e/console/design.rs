@@ -112,7 +112,7 @@ async fn a_person_who_may_look_only_can_t_change_the_design() {
     page.find("#name").await.send_keys("wren").await.unwrap();
     page.find("#secret").await.send_keys("a-long-night").await.unwrap();
     page.click("button[type=submit]").await;
-    page.find("section[aria-label=Sessions]").await;
+    page.find("section[aria-label=Events]").await;
     page.click("a[href='#/design']").await;
     page.find("[data-ready]").await;
     let message = page.find("input[aria-label=Message]").await;

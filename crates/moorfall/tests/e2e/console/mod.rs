@@ -4,6 +4,7 @@ mod design;
 mod messages;
 mod overview;
 mod people;
+mod sessions;
 mod traffic;
 
 use std::{

@@ -117,17 +117,17 @@ async fn the_link_of_the_demo_signs_in_once() {
     let driver = Driver::start();
     let page = driver.browse().await;
     page.driver.goto(&link).await.unwrap();
-    page.find("section[aria-label=Sessions]").await;
+    page.find("section[aria-label=Events]").await;
     let address = page.driver.current_url().await.unwrap();
     assert_eq!(address.fragment(), Some("/"), "it does not stay in the address, nor in what the browser remembers");
     page.driver.goto(address.as_str()).await.unwrap();
-    page.find("section[aria-label=Sessions]").await;
+    page.find("section[aria-label=Events]").await;
 
     let driver = Driver::start();
     let other = driver.browse().await;
     other.driver.goto(&link).await.unwrap();
     other.wait_for("#refusal", |text| text.contains("link")).await;
-    assert!(other.text("section[aria-label=Sessions]").await.is_empty(), "it is good for once");
+    assert!(other.text("section[aria-label=Events]").await.is_empty(), "it is good for once");
 
     kill(Pid::from_raw(demo.id().try_into().unwrap()), Signal::SIGTERM).unwrap();
     assert!(demo.wait().unwrap().success());

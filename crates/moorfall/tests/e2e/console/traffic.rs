@@ -74,7 +74,7 @@ async fn the_overview_is_there_after_five_calls() {
     let page = chromium.browse().await;
     page.sign_in(&service).await;
     page.driver.refresh().await.unwrap();
-    page.find("section[aria-label=Sessions]").await;
+    page.find("section[aria-label=Events]").await;
     page.find("section[aria-label=History] canvas").await;
     let counts = wait_for(&page, "/api/v1/history", 1).await;
     assert!(counts.values().sum::<usize>() <= 5, "{counts:?}");
