@@ -17,6 +17,7 @@ pub async fn each_second(broker: Arc<Broker>) {
         }
         broker.live.topics.sum_up(broker.now());
         broker.live.recorder.keep_time(broker.now());
+        broker.live.ladders.keep_time(broker.now());
     }
 }
 

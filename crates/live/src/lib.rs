@@ -8,6 +8,7 @@ pub mod events;
 pub mod facts;
 pub mod heard;
 pub mod journeys;
+pub mod ladders;
 pub mod silence;
 pub mod topics;
 

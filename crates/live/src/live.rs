@@ -17,6 +17,7 @@ use crate::{
     facts::Fact,
     heard::Heard,
     journeys::Recorder,
+    ladders::Ladders,
     topics::hierarchy::Topics,
 };
 
@@ -37,6 +38,8 @@ pub struct Live {
     pub events: Events,
     /// Who and what is busiest of late.
     pub busiest: Arc<Busiest>,
+    /// Packets of whoever is looked at.
+    pub ladders: Ladders,
     /// Messages that somebody inside wants to hear.
     pub ears: Ears,
     /// When those were heard last that somebody waits for.
@@ -55,6 +58,7 @@ impl Live {
             recorder: Recorder::default(),
             events: Events::default(),
             busiest,
+            ladders: Ladders::default(),
             ears: Ears::default(),
             heard: Heard::default(),
         }

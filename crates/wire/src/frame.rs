@@ -23,6 +23,15 @@ impl Frame {
     /// Size of a plain PUBACK, bytes.
     pub const PLAIN_PUBACK: usize = 4;
 
+    /// Size of the first packet in `bytes`, its header included; `None` while that is not known yet.
+    ///
+    /// # Errors
+    ///
+    /// The length is malformed.
+    pub fn size(bytes: &[u8]) -> Result<Option<usize>, DecodeError> {
+        Ok(remaining_length(bytes)?.map(|(length, header)| header + length))
+    }
+
     /// The identifier of a plain PUBACK, if that is what `bytes` begin with: the packet that a busy subscriber sends
     /// most, read without making a frame of it.
     pub fn plain_puback(bytes: &[u8]) -> Option<PacketId> {

@@ -135,6 +135,9 @@ impl Connection {
         }
         // Nor does a change of the design.
         record.set_stale();
+        if self.tap.is_open() {
+            self.tap.decide(&self.broker.live.ladders, Some(super::known(&record)), now);
+        }
         self.record = Some(record);
         self.count_subscriptions();
     }

@@ -3,6 +3,7 @@
 mod admission;
 mod delivery;
 mod routing;
+mod tap;
 
 use std::{
     collections::VecDeque,
@@ -25,6 +26,7 @@ use moorfall_live::{counters::Counts, ears::Wanted, facts::Fact, topics::hierarc
 use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
 use tokio::time::timeout;
 
+use self::tap::{Known, Tap};
 use crate::{
     broker::Broker,
     clock,
@@ -84,6 +86,8 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         retained_due: VecDeque::new(),
         subscribing: Subscribing::No,
         answers: VecDeque::new(),
+        tap: Tap::default(),
+        writing: Vec::new(),
         counts: Counts::default(),
         farewell: None,
         checking: None,
@@ -133,6 +137,10 @@ struct Connection {
     subscribing: Subscribing,
     /// What the session is told when a promise is kept, in order.
     answers: VecDeque<(Option<Arc<Promise>>, Awaited)>,
+    /// Hands packets to whoever looks at them.
+    tap: Tap,
+    /// What is written while somebody does.
+    writing: Vec<u8>,
     /// Counted and not passed on yet.
     counts: Counts,
     /// Why the session ended, once it has.
@@ -176,6 +184,9 @@ impl Connection {
         let mut buffer = BytesMut::new();
         let mut read_size = READ.0;
         loop {
+            if self.tap.is_stale(&self.broker.live.ladders) {
+                self.renew_tap(&buffer);
+            }
             self.handle_buffer(&mut buffer).await;
             self.settle().await;
             self.deliver().await;
@@ -192,6 +203,7 @@ impl Connection {
                 }
                 Event::Read(Ok(count)) => {
                     self.counts.bytes_in += count as u64;
+                    self.tap.read(&buffer[buffer.len() - count..], self.session.version(), now);
                     if let Some(link) = &self.link {
                         link.heard.store(now.as_micros(), Ordering::Relaxed);
                     }
@@ -202,7 +214,10 @@ impl Connection {
                         read_size = (read_size / 2).max(READ.0);
                     }
                 }
-                Event::Written(Ok(count)) if count > 0 => self.counts.bytes_out += count as u64,
+                Event::Written(Ok(count)) if count > 0 => {
+                    self.counts.bytes_out += count as u64;
+                    self.tap.written(&self.writing[..count.min(self.writing.len())], self.session.version(), now);
+                }
                 Event::Written(Ok(_)) => self.session.handle_connection_lost(now, Ended::Closed),
                 Event::Read(Err(error)) | Event::Written(Err(error)) => {
                     self.session.handle_connection_lost(now, Ended::Broken(error.to_string()));
@@ -233,6 +248,11 @@ impl Connection {
         let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
         let checking = &mut self.checking;
         let outgoing = self.session.outgoing();
+        // It is gone once it is written.
+        self.writing.clear();
+        if self.tap.is_open() {
+            copy(outgoing, &mut self.writing);
+        }
         let mut flushed = false;
         let io = poll_fn(|context| {
             if outgoing.has_remaining()
@@ -335,6 +355,14 @@ impl Connection {
         if matches!(packet, PacketType::PubAck | PacketType::PubComp) {
             counters.count(Measure::MessagesAcknowledged, count);
         }
+    }
+
+    /// Ladders were begun, or have ended.
+    fn renew_tap(&mut self, buffer: &BytesMut) {
+        let now = self.broker.now();
+        let known = self.record.as_deref().map(known);
+        let (broker, outgoing) = (&self.broker, self.session.outgoing());
+        self.tap.renew(&broker.live.ladders, (self.origin.address, known), (buffer, outgoing), now);
     }
 
     /// What the session may do may have changed.
@@ -482,6 +510,13 @@ impl Connection {
         // A will may have joined the run.
         self.hand_on_run();
         let why = self.farewell.take().unwrap_or(Ended::Stopping);
+        if self.tap.is_open() {
+            let now = self.broker.now();
+            self.tap.decide(&self.broker.live.ladders, self.record.as_deref().map(known), now);
+            self.writing.clear();
+            copy(self.session.outgoing(), &mut self.writing);
+            self.tap.written(&self.writing, self.session.version(), now);
+        }
         let address = self.origin.address;
         let Some(record) = self.record.take() else {
             return notes::note(
@@ -504,6 +539,18 @@ impl Connection {
         }
         notes::note(&self.broker.live, self.broker.now(), &Fact::Disconnected { client: record.named(), address, why });
     }
+}
+
+/// Copies what waits to be written.
+fn copy(outgoing: &Outgoing, into: &mut Vec<u8>) {
+    let mut slices = [io::IoSlice::new(&[]); 64];
+    let count = outgoing.chunks_vectored(&mut slices);
+    slices[..count].iter().for_each(|slice| into.extend_from_slice(slice));
+}
+
+/// Who a session is, for ladders.
+fn known(record: &SessionRecord) -> Known {
+    Known { client_id: record.client_id.as_str().into(), identity: Arc::clone(&record.identity) }
 }
 
 async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result<()> {
