@@ -18,8 +18,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, readings, recordings, retained,
-        sessions, status, subscribers, topic, topics,
+        alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, ladders, readings, recordings,
+        retained, sessions, status, subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -111,6 +111,10 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(setups::list))
         .routes(routes!(setups::put, setups::remove))
         .routes(routes!(recordings::end))
+        .routes(routes!(ladders::begin, ladders::list))
+        .routes(routes!(ladders::show))
+        .routes(routes!(ladders::end))
+        .routes(routes!(ladders::export))
         .routes(routes!(alerts::test))
         .routes(routes!(inbox::set_faults))
         .routes(routes!(alerts::quiet, alerts::end_quiet))

@@ -11,3 +11,4 @@ mod payload;
 mod remotes;
 pub mod stop;
 mod view;
+pub mod watch;

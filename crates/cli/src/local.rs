@@ -139,6 +139,12 @@ impl Local {
         Ok(answer.json().await?)
     }
 
+    /// Asks for a file.
+    pub(crate) async fn bytes(&self, path: &[&str]) -> Result<Vec<u8>, Failure> {
+        let answer = self.send(Method::GET, path, &[], None::<&()>).await?;
+        Ok(answer.bytes().await?.to_vec())
+    }
+
     /// Asks for all of a list, page by page.
     pub(crate) async fn get_all<T: DeserializeOwned>(&self, path: &[&str]) -> Result<Vec<T>, Failure> {
         let mut all: Vec<T> = Vec::new();

@@ -192,6 +192,15 @@ kinds! {
 }
 
 kinds! {
+    /// Which way a packet went.
+    Direction
+    /// From the client to the broker.
+    ToBroker = "to broker",
+    /// From the broker to the client.
+    ToClient = "to client",
+}
+
+kinds! {
     /// How a measure behaves.
     MeasureKind
     /// It grows from the start of the service on; what matters is its rate.

@@ -13,6 +13,7 @@ pub mod identities;
 pub mod inbox;
 pub mod journeys;
 pub mod kinds;
+pub mod ladders;
 pub mod people;
 pub mod problem;
 pub mod readings;

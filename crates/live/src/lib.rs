@@ -9,6 +9,7 @@ pub mod facts;
 pub mod heard;
 pub mod journeys;
 pub mod ladders;
+pub mod pcapng;
 pub mod silence;
 pub mod topics;
 

@@ -9,7 +9,7 @@ mod serve;
 use std::{process::ExitCode, time::Duration};
 
 use clap::{Parser, Subcommand};
-use moorfall_cli::{commands, desk, output};
+use moorfall_cli::{commands, desk, output, watch};
 
 /// Messages are made by one thread and dropped by another, which is what this allocator is good at.
 #[global_allocator]
@@ -17,8 +17,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What a command works with.
 const WHERE: &str = "With any MQTT broker: publish, subscribe, request, desk, retained and remote.\n\
-    With a Moorfall service: status, measures, busiest, history, alerts,\n\
-    events, sessions, subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
+    With a Moorfall service: status, watch, measures, busiest, history,\n\
+    alerts, events, sessions, ladder, subscribers, identities, authorities, blueprint, topics, access, journey, recording, people, audit, sign-in and sign-out.\n\
     With neither: serve, demo, cert, completions, manual, drill and `topics check`.";
 
 /// MQTT 3.1.1 and 5.0 broker that tells you why
@@ -49,6 +49,8 @@ enum Command {
     Remote(commands::remote::Arguments),
     /// Show the state of the local service
     Status(commands::status::Arguments),
+    /// Watch the service on the whole terminal
+    Watch(watch::Arguments),
     /// Show what is measured: counts, rates, times, resources
     Measures(commands::measures::Arguments),
     /// List the busiest sessions, identities, topics or branches
@@ -59,7 +61,9 @@ enum Command {
     Alerts(commands::alerts::Arguments),
     /// List what happened: connections, sign-ins, changes
     Events(commands::events::Arguments),
-    /// List sessions, connected and disconnected
+    /// Show the packets of a client, both ways over time
+    Ladder(commands::ladder::Arguments),
+    /// List, end and ban sessions
     Sessions(commands::sessions::Arguments),
     /// List who receives from a topic or filter
     Subscribers(commands::subscribers::Arguments),
@@ -131,11 +135,13 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Retained(arguments) => commands::retained::run(arguments).await,
         Command::Remote(arguments) => commands::remote::run(arguments).await,
         Command::Status(arguments) => commands::status::run(&arguments).await,
+        Command::Watch(arguments) => watch::run(&arguments).await,
         Command::Measures(arguments) => commands::measures::run(&arguments).await,
         Command::Busiest(arguments) => commands::busiest::run(&arguments).await,
         Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Alerts(arguments) => commands::alerts::run(arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
+        Command::Ladder(arguments) => commands::ladder::run(arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(arguments).await,
         Command::Subscribers(arguments) => commands::subscribers::run(&arguments).await,
         Command::Identities(arguments) => commands::identities::run(arguments).await,

@@ -10,6 +10,8 @@ pub mod filter_match;
 pub mod health;
 pub mod history;
 pub mod inbox;
+mod ladder_packet;
+pub mod ladders;
 pub mod readings;
 pub mod recordings;
 pub mod retained;

@@ -12,6 +12,7 @@ pub mod events;
 pub mod history;
 pub mod identities;
 pub mod journey;
+pub mod ladder;
 pub mod measures;
 pub mod people;
 pub mod publish;

@@ -190,6 +190,6 @@ async fn events_come_by_themselves_and_are_found() {
     page.type_into("input[aria-label='Search events']", "nothing like this").await;
     page.wait_for("tbody", |text| text.contains("No events match.")).await;
     page.type_into("input[aria-label='Search events']", " ").await;
-    page.click("select[aria-label=Kinds] option:nth-child(5)").await;
+    page.click("select[aria-label=Kinds] option:nth-child(6)").await;
     page.wait_for("tbody", |text| text.contains("identity auditor") && !text.contains("connected")).await;
 }
