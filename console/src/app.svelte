@@ -22,6 +22,7 @@
     '/topic': wrap({ asyncComponent: () => import('$watch/topic-page.svelte') }),
     '/journey': wrap({ asyncComponent: () => import('$watch/journey-page.svelte') }),
     '/alerts': wrap({ asyncComponent: () => import('$watch/alerts-page.svelte') }),
+    '/ladder': wrap({ asyncComponent: () => import('$watch/ladder-page.svelte') }),
     '/events': wrap({ asyncComponent: () => import('$watch/events-page.svelte') }),
     '/desk': wrap({ asyncComponent: () => import('$work/desk-page.svelte') }),
     '/first-connection': wrap({ asyncComponent: () => import('$work/first-connection-page.svelte') }),

@@ -155,8 +155,8 @@ fn message(topic: &str, payload: impl Into<Bytes>, qos: QoS, retain: bool) -> Pu
     Publish { retain, ..Publish::new(topic, payload, qos) }
 }
 
-async fn subscribe(client: &Client, filters: &[&str]) -> Result<(), ClientError> {
-    let options = SubscriptionOptions { qos: QoS::AtLeastOnce, ..SubscriptionOptions::default() };
+async fn subscribe(client: &Client, filters: &[&str], qos: QoS) -> Result<(), ClientError> {
+    let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
     let subscriptions = filters
         .iter()
         .map(|filter| Subscription {
@@ -186,7 +186,8 @@ async fn play_station(scene: &Scene, station: &Station) -> Result<(), FleetError
     client.publish(message(&status, "online", QoS::AtLeastOnce, true)).await?;
     let mut gate = None;
     if station.instruments.contains(&Instrument::Gate) {
-        subscribe(&client, &[&format!("{below}/gate/target")]).await?;
+        // A command that comes twice would move a gate twice.
+        subscribe(&client, &[&format!("{below}/gate/target")], QoS::ExactlyOnce).await?;
         let closed = Gate { position: 20.0, target: 20.0 };
         client.publish(closed.told(scene, &below).await).await?;
         gate = Some(closed);
@@ -289,7 +290,7 @@ fn wanted_percent(payload: &[u8]) -> Option<f64> {
 /// The people on duty have everything on their screen.
 async fn play_desk(scene: &Scene) -> Result<(), FleetError> {
     let (client, mut arrivals) = connect(scene, "duty-desk", None).await?;
-    subscribe(&client, &["harrowmere/#"]).await?;
+    subscribe(&client, &["harrowmere/#"], QoS::AtLeastOnce).await?;
     loop {
         tokio::select! {
             arrived = heard(&mut arrivals) => drop(arrived?),
@@ -304,7 +305,7 @@ async fn play_desk(scene: &Scene) -> Result<(), FleetError> {
 /// The model hears all levels and writes what it expects for each reach.
 async fn play_forecast(scene: &Scene) -> Result<(), FleetError> {
     let (client, mut arrivals) = connect(scene, "forecast", None).await?;
-    subscribe(&client, &["harrowmere/+/+/stage/level", "harrowmere/+/+/rain/depth"]).await?;
+    subscribe(&client, &["harrowmere/+/+/stage/level", "harrowmere/+/+/rain/depth"], QoS::AtLeastOnce).await?;
     let mut highest: BTreeMap<String, f64> = BTreeMap::new();
     let mut ticks = interval(FORECAST);
     loop {
@@ -337,7 +338,7 @@ async fn play_forecast(scene: &Scene) -> Result<(), FleetError> {
 /// The contractor runs a pump, and now and then tries a gate that it may not move.
 async fn play_contractor(scene: &Scene) -> Result<(), FleetError> {
     let (client, mut arrivals) = connect(scene, "contractor-pumps", None).await?;
-    subscribe(&client, &["harrowmere/meadows/+/pump-1/power"]).await?;
+    subscribe(&client, &["harrowmere/meadows/+/pump-1/power"], QoS::AtLeastOnce).await?;
     let mut ticks = interval(CONTRACTOR);
     loop {
         tokio::select! {

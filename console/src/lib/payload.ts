@@ -86,3 +86,15 @@ export function toBase64(encoding: Encoding, text: string): { base64: string } |
       return { base64: encoded(text) };
   }
 }
+
+/** Bytes in lines of eight: place, hexadecimal, text where there is some. */
+export function hexOf(bytes: Uint8Array): string {
+  const lines: string[] = [];
+  for (let place = 0; place < bytes.length; place += 8) {
+    const part = [...bytes.subarray(place, place + 8)];
+    const hex = part.map((byte) => byte.toString(16).padStart(2, '0')).join(' ');
+    const text = part.map((byte) => (byte >= 0x20 && byte < 0x7f ? String.fromCharCode(byte) : '.')).join('');
+    lines.push(`${place.toString(16).padStart(4, '0')}  ${hex.padEnd(23)}  ${text}`);
+  }
+  return lines.join('\n');
+}

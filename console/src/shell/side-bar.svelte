@@ -10,6 +10,7 @@
         { path: '/topics', name: 'Topics', inner: '/topic' },
         { path: '/retained', name: 'Retained messages' },
         { path: '/journey', name: 'Journeys' },
+        { path: '/ladder', name: 'Ladder' },
         { path: '/alerts', name: 'Alerts' },
         { path: '/events', name: 'Events' },
       ],

@@ -67,6 +67,9 @@
 <Panel title={session.client_id} note={session.identity === session.client_id ? '' : session.identity}>
   {#snippet tools()}
     {#if canOperate}
+      <a class="plain-button text-sm" href="#/ladder?session={encodeURIComponent(session.client_id)}"
+        >Ladder</a
+      >
       <select class="field text-sm" aria-label="Ban for" bind:value={time}>
         {#each times as [seconds, words] (seconds)}<option value={seconds}>{words}</option>{/each}
       </select>

@@ -185,11 +185,14 @@ fn line(packet: &LadderPacket, gap: Option<f64>) -> String {
     let head = format!("{}{id}{step}", packet.packet);
     let room = 80_usize.saturating_sub(at.len() + 7 + 3 + 3 + head.chars().count().max(18));
     let summary = printable(&packet.summary);
-    let cut: String = summary.chars().take(room).collect();
-    let cut = if cut.len() < summary.len() {
-        format!("{}…", cut.chars().take(room.saturating_sub(1)).collect::<String>())
+    let length = summary.chars().count();
+    let cut = if length <= room {
+        summary
+    } else if packet.packet == "PUBLISH" {
+        // The end of a topic says more than its beginning.
+        format!("…{}", summary.chars().skip(length + 1 - room).collect::<String>())
     } else {
-        cut
+        format!("{}…", summary.chars().take(room - 1).collect::<String>())
     };
     let mark = if packet.failure { WARN } else { anstyle::Style::new() };
     format!("{FAINT}{at} {gap:>6}{FAINT:#} {arrow} {head:18} {mark}{cut}{mark:#}").trim_end().to_owned()
@@ -222,7 +225,7 @@ mod tests {
             bytes: String::new(),
         };
         let shown = anstream::adapter::strip_str(&line(&packet, Some(0.42))).to_string();
-        assert_eq!(shown, "09:15:00.007   +0.4 ──▶ PUBLISH 7 1/4      harrowmere/gorge/kettle-weir/gate/ta…");
+        assert_eq!(shown, "09:15:00.007   +0.4 ──▶ PUBLISH 7 1/4      …orge/kettle-weir/gate/target (QoS 2)");
         assert!(shown.chars().count() <= 80);
     }
 }
