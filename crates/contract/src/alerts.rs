@@ -117,7 +117,9 @@ impl NoticeFacts {
             }
         }
         if *flapping {
-            line.push_str("; it has been in and out several times, so it is told as back only after 15 min inside");
+            line.push_str(
+                "; it was in and out several times, so it is told as back only when it stays inside for long",
+            );
         }
         line
     }

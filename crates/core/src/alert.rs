@@ -10,14 +10,11 @@ use strum::{EnumString, IntoStaticStr};
 
 use crate::Time;
 
-/// Raised so often within [`FLAP_WITHIN`], a standing flaps.
+/// Raised so often within [`Terms::flap_time`], a standing flaps.
 pub const FLAPS: usize = 3;
 
-/// Within which time.
-pub const FLAP_WITHIN: Duration = Duration::from_secs(900);
-
-/// How long a standing that flaps must be back before it is cleared, at least.
-pub const FLAP_BACK: Duration = Duration::from_secs(900);
+/// The shortest time in which a standing flaps.
+const FLAP_TIME: Duration = Duration::from_secs(300);
 
 /// What values should be.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -51,6 +48,14 @@ pub struct Terms {
     pub out_for: Duration,
     /// How long it must be back.
     pub back_for: Duration,
+}
+
+impl Terms {
+    /// In which time a standing flaps if it is raised [`FLAPS`] times, and how long it must then be back before it is
+    /// cleared: five minutes, or ten times as long as going out and coming back takes at least.
+    pub fn flap_time(&self) -> Duration {
+        FLAP_TIME.max((self.out_for + self.back_for) * 10)
+    }
 }
 
 /// Where a standing is.
@@ -131,9 +136,9 @@ impl Standing {
             _ => {}
         }
         if self.phase == Phase::Pending && now - self.since >= terms.out_for {
-            self.raise(now);
+            self.raise(terms, now);
         }
-        let back_for = if self.flapping { terms.back_for.max(FLAP_BACK) } else { terms.back_for };
+        let back_for = if self.flapping { terms.back_for.max(terms.flap_time()) } else { terms.back_for };
         if self.phase == Phase::Clearing && now - self.since >= back_for {
             self.flapping = false;
             self.enter(Phase::Ok, now);
@@ -149,9 +154,9 @@ impl Standing {
         (self.phase, self.since) = (phase, now);
     }
 
-    fn raise(&mut self, now: Time) {
+    fn raise(&mut self, terms: &Terms, now: Time) {
         self.enter(Phase::Raised, now);
-        self.raises.retain(|at| now - *at < FLAP_WITHIN);
+        self.raises.retain(|at| now - *at < terms.flap_time());
         self.raises.push(now);
         self.flapping = self.raises.len() >= FLAPS;
         if self.raises.len() > FLAPS {
@@ -258,7 +263,7 @@ mod tests {
         assert!(standing.flapping && standing.told && standing.raises.len() <= FLAPS);
         // It settles at last.
         let calm = play(&mut standing, &terms(0, 0), 600, &vec![1.0; 1_000]);
-        assert_eq!(calm, [(590 + 900, Telling::Cleared)]);
+        assert_eq!(calm, [(590 + 300, Telling::Cleared)]);
         assert!(!standing.flapping);
     }
 

@@ -361,8 +361,9 @@ impl Connection {
     fn renew_tap(&mut self, buffer: &BytesMut) {
         let now = self.broker.now();
         let known = self.record.as_deref().map(known);
-        let (broker, outgoing) = (&self.broker, self.session.outgoing());
-        self.tap.renew(&broker.live.ladders, (self.origin.address, known), (buffer, outgoing), now);
+        let (version, broker) = (self.session.version(), &self.broker);
+        let waiting = (&buffer[..], &*self.session.outgoing());
+        self.tap.renew(&broker.live.ladders, (self.origin.address, known), waiting, (version, now));
     }
 
     /// What the session may do may have changed.

@@ -87,7 +87,7 @@ impl Tap {
         ladders: &Ladders,
         (address, known): (std::net::SocketAddr, Option<Known>),
         (unread, outgoing): (&[u8], &Outgoing),
-        now: Time,
+        (version, now): (ProtocolVersion, Time),
     ) {
         self.epoch = ladders.epoch();
         if self.epoch == 0 {
@@ -104,9 +104,11 @@ impl Tap {
         if is_known && found.is_empty() {
             return;
         }
+        // What has arrived and is not handled yet comes after this.
+        let mut arrived = Vec::new();
         let mut open = before.unwrap_or_else(|| {
             let mut read = Cutter { is_sound: true, ..Cutter::default() };
-            read.take(unread);
+            arrived = read.take(unread);
             // What is half written can't be cut; it begins with the next packet if nothing waits.
             let written = Cutter { is_sound: !outgoing.has_remaining(), ..Cutter::default() };
             let undecided = Some(Vec::new());
@@ -115,6 +117,7 @@ impl Tap {
         if is_known {
             open.decide(party, found);
         }
+        arrived.into_iter().for_each(|bytes| open.add(Cut { at: now, sent: false, bytes, version }));
         self.open = Some(open);
     }
 

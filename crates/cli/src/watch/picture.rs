@@ -150,12 +150,12 @@ fn alert_line(alert: &RaisedAlert, look: &Look) -> Line<'static> {
     let quiet = if alert.quiet { ", quiet" } else { "" };
     let out = alert.out_since.map_or_else(String::new, |at| {
         let seconds = (OffsetDateTime::now_utc() - at).whole_seconds();
-        format!("   {} for {}", alert.severity, span(u64::try_from(seconds).unwrap_or(0)))
+        format!("  {} for {}{quiet}", alert.severity, span(u64::try_from(seconds).unwrap_or(0)))
     });
     Line::from(vec![
         Span::styled(format!(" ! {}", printable(&alert.name)), style),
+        Span::styled(out, look.faint()),
         Span::raw(format!("  {}: {}{more}", printable(&alert.subject), alert.value)),
-        Span::styled(format!("{out}{quiet}"), look.faint()),
     ])
 }
 

@@ -1,16 +1,11 @@
 //! The desk: by script, and at a terminal.
 
-use std::{
-    fs::File,
-    io::{Read, Write},
-    os::unix::fs::PermissionsExt,
-    process::{Child, Stdio},
-    sync::mpsc,
+use std::{io::Write, os::unix::fs::PermissionsExt, process::Stdio};
+
+use crate::{
+    harness::{Place, Ran, Service},
+    terminal::Terminal,
 };
-
-use nix::pty::{Winsize, openpty};
-
-use crate::harness::{PATIENCE, Place, Ran, Service, wait};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";
 
@@ -73,79 +68,11 @@ fn a_script_stops_at_the_line_that_fails() {
     );
 }
 
-/// A desk at a terminal of its own.
-struct Terminal {
-    child: Child,
-    keyboard: File,
-    screen: mpsc::Receiver<String>,
-    shown: String,
-}
-
-impl Terminal {
-    fn open(place: &Place) -> Self {
-        let size = Winsize { ws_row: 24, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
-        let ends = openpty(&size, None).unwrap();
-        let line = || Stdio::from(ends.slave.try_clone().unwrap());
-        // In a session of its own, so that what is typed can interrupt it.
-        let mut command = std::process::Command::new("setsid");
-        command.args(["--ctty", "--wait", env!("CARGO_BIN_EXE_moorfall"), "desk"]);
-        command.env("XDG_STATE_HOME", place.path().join("state")).env("TERM", "xterm");
-        let child = command.stdin(line()).stdout(line()).stderr(line()).spawn().unwrap();
-        // What the command and the other end hold is the child's alone from here on: its end is the end of the screen.
-        drop((command, ends.slave));
-        let keyboard = File::from(ends.master);
-        let mut shown = keyboard.try_clone().unwrap();
-        let (sender, screen) = mpsc::channel();
-        std::thread::spawn(move || {
-            let mut bytes = [0; 256];
-            while let Ok(count @ 1..) = shown.read(&mut bytes)
-                && sender.send(String::from_utf8_lossy(&bytes[..count]).into_owned()).is_ok()
-            {}
-        });
-        Self { child, keyboard, screen, shown: String::new() }
-    }
-
-    fn press(&mut self, keys: &str) {
-        self.keyboard.write_all(keys.as_bytes()).unwrap();
-        self.keyboard.flush().unwrap();
-    }
-
-    /// Waits until this is shown after what was waited for before, and gives all up to it.
-    #[track_caller]
-    fn until(&mut self, wanted: &str) -> String {
-        loop {
-            if let Some(at) = self.shown.find(wanted) {
-                let rest = self.shown.split_off(at + wanted.len());
-                return std::mem::replace(&mut self.shown, rest);
-            }
-            match self.screen.recv_timeout(PATIENCE) {
-                Ok(more) => self.shown.push_str(&more),
-                Err(error) => panic!("{error}: {wanted:?} does not come after {:?}", self.shown),
-            }
-        }
-    }
-
-    /// Waits for its end, which is a good one.
-    #[track_caller]
-    fn ends_well(&mut self) {
-        let ended = wait("the desk ends", || self.child.try_wait().unwrap());
-        let last: String = self.shown.drain(..).chain(self.screen.iter().collect::<String>().chars()).collect();
-        assert!(ended.success(), "{ended}: {last}");
-    }
-}
-
-impl Drop for Terminal {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
 #[test]
 fn a_client_whose_broker_goes_away_is_said_to_be_away() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
-    let mut desk = Terminal::open(&place);
+    let mut desk = Terminal::open(&place, &["desk"]);
     desk.until("desk> ");
     desk.press("open weir\r");
     desk.until("weir> ");
@@ -175,7 +102,7 @@ fn publish(service: &Service<'_>, payload: &str) {
 fn at_a_terminal_messages_appear_above_the_line_that_is_typed() {
     let place = Place::new();
     let service = place.serve(&["--open"]);
-    let mut desk = Terminal::open(&place);
+    let mut desk = Terminal::open(&place, &["desk"]);
     desk.until("desk> ");
     desk.press("open weir\r");
     desk.until("weir is connected to");
