@@ -12,6 +12,7 @@ mod history;
 mod hostile;
 mod idle;
 mod load;
+mod observed;
 mod passing;
 mod process;
 mod relay;
@@ -94,6 +95,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
         if plan.wants(scenario.name) {
             passing::run(plan, scenario).await?;
         }
+    }
+    if plan.wants("observed") {
+        observed::run(plan).await?;
     }
     if plan.wants("committed") {
         committed::run(plan).await?;

@@ -34,11 +34,23 @@ impl Program {
 
     /// The service with an open broker and a database of its own.
     pub(crate) fn service(plan: &Plan) -> Result<Self, Failure> {
+        Self::service_with(plan, "", None)
+    }
+
+    /// The same with more settings, and a blueprint.
+    pub(crate) fn service_with(plan: &Plan, settings: &str, blueprint: Option<&str>) -> Result<Self, Failure> {
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
         let limits = "[limits]\nconnections = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
-                      queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n";
-        std::fs::write(folder.path().join("bench.toml"), limits)?;
+                      queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n\
+                      live-streams-per-person = 1000\nhttp-connections-per-address = 1000\n";
+        let mut all = String::new();
+        if let Some(blueprint) = blueprint {
+            let file = folder.path().join("design.toml");
+            std::fs::write(&file, blueprint)?;
+            all = format!("blueprint = {file:?}\n");
+        }
+        std::fs::write(folder.path().join("bench.toml"), all + limits + settings)?;
         Self::serve(plan, folder, true)
     }
 
