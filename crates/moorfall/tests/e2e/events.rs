@@ -66,7 +66,10 @@ fn the_reason_of_a_closed_connection_is_found() {
     event(&service, &["--identity", "kettle-weir", "--text", "PINGRESP"], "which is not allowed here");
 
     let told = service.run(&["events", "--kind", "refused"]);
-    assert!(told.ok().contains("refused 127.0.0.1") && told.out.contains("password is wrong"), "{told:?}");
+    assert!(
+        told.ok().contains("refused as \"kettle-weir\", 127.0.0.1") && told.out.contains("password is wrong"),
+        "{told:?}"
+    );
     assert!(service.run(&["events", "--kind", "refusals"]).failed().contains("There is no kind of event"));
     assert!(service.run(&["events", "--text", "nothing-like-this"]).ok().contains("No events match."));
     assert_eq!(events(&service, &["--since", "2099-01-01"]), [] as [Value; 0]);

@@ -43,7 +43,7 @@ fn needs(method: &Method, path: &str) -> usize {
         _ if QUESTIONS.contains(&path) => 0,
         _ if OWN.contains(&path) && (*method != Method::GET || path == "/people") => 3,
         _ if DESIGN.contains(&path) && *method != Method::GET => 2,
-        _ if *method != Method::GET || path.starts_with("/desk") => 1,
+        _ if *method != Method::GET || path.starts_with("/desk") || path.starts_with("/ladders") => 1,
         _ => 0,
     }
 }
