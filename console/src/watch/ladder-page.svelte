@@ -93,7 +93,7 @@
             </a>
           {/if}
         </div>
-        <LadderPicture packets={ladders.packets} payloads={chosen?.payloads ?? false} />
+        <LadderPicture packets={ladders.packets} />
       {:else}
         <p class="border-t border-line px-5 py-6 text-center text-quiet">
           Say whose packets you want to see. They are kept in memory for the time that you choose, without

@@ -6,10 +6,9 @@
 
   interface Props {
     packets: LadderPacket[];
-    payloads: boolean;
   }
 
-  const { packets, payloads }: Props = $props();
+  const { packets }: Props = $props();
   /** A gap from which on it is drawn, milliseconds. */
   const GAP = 1_000;
   const all = $derived(rungs(packets));
@@ -99,7 +98,7 @@
         {/each}
       </dl>
       <h4 class="mt-3 text-quiet">
-        Bytes{raw.length < open.size || !payloads ? ', without what is not kept' : ''}
+        Bytes{raw.length < open.size || open.packet === 'CONNECT' ? ', without what is not kept' : ''}
       </h4>
       <pre class="font-mono text-xs whitespace-pre-wrap">{hexOf(raw)}</pre>
     {:else}
