@@ -22,6 +22,7 @@ export type TopicView = components['schemas']['TopicView'];
 export type TopicList = components['schemas']['TopicList'];
 export type TopicDetails = components['schemas']['TopicDetails'];
 export type TopicMessage = components['schemas']['TopicMessage'];
+export type SubscriptionList = components['schemas']['SubscriptionList'];
 export type TopicMatch = components['schemas']['Match'];
 export type DriftView = components['schemas']['DriftView'];
 export type AccessQuestion = components['schemas']['AccessQuestion'];

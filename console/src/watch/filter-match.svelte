@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { plural } from '$lib/format';
+  import { count, plural } from '$lib/format';
   import type { Topics } from './topics.svelte';
 
   interface Props {
@@ -8,6 +8,7 @@
 
   const { topics }: Props = $props();
   const match = $derived(topics.match);
+  const subscribers = $derived(topics.subscribers);
 </script>
 
 <div class="flex min-h-0 flex-col gap-2 overflow-y-auto px-5 pt-1 pb-3 text-sm">
@@ -36,6 +37,28 @@
         <li><a class="hover:underline" href="#/topic?name={encodeURIComponent(topic)}">{topic}</a></li>
       {/each}
     </ul>
+    {#if subscribers}
+      <p>
+        <b>Received by</b>
+        {plural(subscribers.total, 'subscription')}
+      </p>
+      <ul class="text-xs" data-subscribers>
+        {#each subscribers.subscriptions as one (`${one.client_id} ${one.group} ${one.filter}`)}
+          <li class="mb-0.5">
+            <span class="font-semibold">{one.client_id}</span>
+            <span class="font-mono wrap-anywhere">{one.filter}</span>
+            <span class="text-quiet">
+              QoS {one.qos}{one.group ? `, group ${one.group}` : ''}{one.connected
+                ? ''
+                : ', away'}{one.queue > 0 ? `, ${count(one.queue)} queued` : ''}
+            </span>
+          </li>
+        {/each}
+        {#if subscribers.total > subscribers.subscriptions.length}
+          <li class="text-quiet">{count(subscribers.total - subscribers.subscriptions.length)} more</li>
+        {/if}
+      </ul>
+    {/if}
     {#if match.live_misses.length + match.planned_misses.length > 0}
       <p><b>Near misses</b></p>
       <ul class="text-xs" data-misses>
@@ -49,8 +72,8 @@
     {/if}
   {:else}
     <p class="text-quiet">
-      Enter a topic filter to see what it matches. <code>+</code> matches one level, <code>#</code> all remaining
-      levels.
+      Enter a topic or filter to see what it matches, and who receives it. <code>+</code> matches one level,
+      <code>#</code> all remaining levels.
     </p>
   {/if}
 </div>

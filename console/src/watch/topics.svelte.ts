@@ -1,5 +1,12 @@
 /** The live topic hierarchy as it is opened, what a filter catches, and where traffic and plan differ. */
-import { api, reasonOf, type DriftView, type TopicList, type TopicMatch } from '$api/client';
+import {
+  api,
+  reasonOf,
+  type DriftView,
+  type TopicList,
+  type SubscriptionList,
+  type TopicMatch,
+} from '$api/client';
 import { Poll } from '$lib/poll';
 
 /** Between two looks, milliseconds. */
@@ -14,6 +21,7 @@ export class Topics {
   #open = $state.raw<Record<string, TopicList>>({});
   #drift = $state.raw<DriftView[]>([]);
   #match = $state.raw<TopicMatch>();
+  #subscribers = $state.raw<SubscriptionList>();
   #wrong = $state('');
   #trouble = $state('');
   /** Rates of the levels that are listed, as they were seen, oldest first. */
@@ -25,6 +33,11 @@ export class Topics {
 
   get drift(): DriftView[] {
     return this.#drift;
+  }
+
+  /** Who receives what is published to topics of the filter. */
+  get subscribers(): SubscriptionList | undefined {
+    return this.#subscribers;
   }
 
   get match(): TopicMatch | undefined {
@@ -104,14 +117,17 @@ export class Topics {
     const asked = ++this.#asked;
     if (this.filter === '') {
       this.#match = undefined;
+      this.#subscribers = undefined;
       this.#wrong = '';
       return;
     }
-    const { data, error } = await api.GET('/api/v1/topics/match', {
-      params: { query: { filter: this.filter, limit: 12 } },
-    });
+    const [{ data, error }, subscribers] = await Promise.all([
+      api.GET('/api/v1/topics/match', { params: { query: { filter: this.filter, limit: 12 } } }),
+      api.GET('/api/v1/subscribers', { params: { query: { filter: this.filter, limit: 50 } } }),
+    ]);
     if (asked !== this.#asked) return;
     this.#match = data;
+    this.#subscribers = subscribers.data;
     this.#wrong = data ? '' : reasonOf(error);
   }
 }

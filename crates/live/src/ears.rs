@@ -1,35 +1,61 @@
 //! Messages that somebody inside wants to hear, as they pass: no subscription, so that nobody who publishes is told of a
 //! receiver that is none.
 
-use std::sync::{
-    Arc,
-    atomic::{AtomicU64, Ordering},
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
-use bytes::Bytes;
 use moorfall_core::{Message, Time};
 use moorfall_wire::{TopicFilter, TopicName};
 use parking_lot::{Mutex, RwLock};
 
-/// Messages, and their bytes, that wait to be taken: more are only counted.
-const WAITING: (usize, usize) = (65_536, 16 * 1024 * 1024);
+/// Messages of one topic that wait to be taken: of more only the newest.
+const OF_TOPIC: usize = 4;
+
+/// Topics that are heard at most.
+const TOPICS: usize = 20_000;
+
+/// Bytes of a payload that is heard: a longer one is not.
+const PAYLOAD: usize = 256 * 1024;
+
+/// Bytes that a place for a payload keeps when it is empty.
+const KEPT: usize = 1_024;
 
 /// A message that was heard.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HeardMessage {
     /// Its topic.
     pub topic: TopicName,
     /// What it says.
-    pub payload: Bytes,
+    pub payload: Vec<u8>,
     /// When it came.
     pub at: Time,
 }
 
+/// What waits of one topic.
+#[derive(Debug)]
+struct Slot {
+    topic: TopicName,
+    waiting: Mutex<Waiting>,
+}
+
+/// A ring of the newest messages. Its places are used again, so that nothing is allocated for most messages.
+#[derive(Debug, Default)]
+struct Waiting {
+    messages: [(Time, Vec<u8>); OF_TOPIC],
+    /// How many have come since they were taken out.
+    count: usize,
+}
+
 /// Whether messages of a topic are wanted, as it was found out last.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Wanted {
     epoch: u64,
-    is_wanted: bool,
+    slot: Option<Arc<Slot>>,
 }
 
 /// What is wanted, and what was heard of it.
@@ -39,7 +65,9 @@ pub struct Ears {
     epoch: AtomicU64,
     changes: AtomicU64,
     filters: RwLock<Arc<[TopicFilter]>>,
-    heard: Mutex<(Vec<HeardMessage>, usize)>,
+    slots: RwLock<HashMap<TopicName, Arc<Slot>>>,
+    /// Those in which something waits.
+    heard: Mutex<Vec<Arc<Slot>>>,
     missed: AtomicU64,
 }
 
@@ -48,6 +76,7 @@ impl Ears {
     pub fn want(&self, filters: Vec<TopicFilter>) {
         let epoch = if filters.is_empty() { 0 } else { self.changes.fetch_add(1, Ordering::Relaxed) + 1 };
         *self.filters.write() = filters.into();
+        self.slots.write().clear();
         self.epoch.store(epoch, Ordering::Release);
     }
 
@@ -64,28 +93,59 @@ impl Ears {
         }
         if known.epoch != epoch {
             let is_wanted = self.filters.read().iter().any(|filter| filter.matches(topic));
-            *known = Wanted { epoch, is_wanted };
-        }
-        if !known.is_wanted {
-            return;
-        }
-        let mut heard = self.heard.lock();
-        for message in messages {
-            let weight = message.weight();
-            if heard.0.len() >= WAITING.0 || heard.1 + weight > WAITING.1 {
-                self.missed.fetch_add(1, Ordering::Relaxed);
-                continue;
+            let slot = if is_wanted { self.slot(topic) } else { None };
+            if is_wanted && slot.is_none() {
+                self.missed.fetch_add(messages.len() as u64, Ordering::Relaxed);
             }
-            heard.1 += weight;
-            // What waits must not hold on to a receive buffer.
-            let payload = Bytes::copy_from_slice(&message.payload);
-            heard.0.push(HeardMessage { topic: topic.detached(), payload, at: message.received });
+            *known = Wanted { epoch, slot };
+        }
+        let Some(slot) = &known.slot else { return };
+        let is_first = {
+            let mut waiting = slot.waiting.lock();
+            let is_first = waiting.count == 0;
+            for message in messages.iter().filter(|message| message.payload.len() <= PAYLOAD) {
+                let place = waiting.count % OF_TOPIC;
+                let (at, payload) = &mut waiting.messages[place];
+                *at = message.received;
+                payload.clear();
+                payload.extend_from_slice(&message.payload);
+                waiting.count += 1;
+            }
+            is_first && waiting.count > 0
+        };
+        if is_first {
+            self.heard.lock().push(Arc::clone(slot));
         }
     }
 
-    /// Takes out what was heard, in order, and how many messages there was no room for since the last time.
+    /// The place of a topic, made if there is room for one more.
+    fn slot(&self, topic: &TopicName) -> Option<Arc<Slot>> {
+        if let Some(known) = self.slots.read().get(topic) {
+            return Some(Arc::clone(known));
+        }
+        let mut slots = self.slots.write();
+        if slots.len() >= TOPICS && !slots.contains_key(topic) {
+            return None;
+        }
+        let topic = topic.detached();
+        let make = || Arc::new(Slot { topic: topic.clone(), waiting: Mutex::default() });
+        Some(Arc::clone(slots.entry(topic.clone()).or_insert_with(make)))
+    }
+
+    /// Takes out what was heard, of each topic in order, and how many messages came on topics for which there was no room.
     pub fn take(&self) -> (Vec<HeardMessage>, u64) {
-        let heard = std::mem::take(&mut *self.heard.lock()).0;
+        let slots = std::mem::take(&mut *self.heard.lock());
+        let mut heard = Vec::with_capacity(slots.len());
+        for slot in slots {
+            let mut waiting = slot.waiting.lock();
+            let count = std::mem::take(&mut waiting.count);
+            for number in count.saturating_sub(OF_TOPIC)..count {
+                let (at, payload) = &mut waiting.messages[number % OF_TOPIC];
+                // A large place is given away, a small one is used again.
+                let payload = if payload.capacity() > KEPT { std::mem::take(payload) } else { payload.clone() };
+                heard.push(HeardMessage { topic: slot.topic.clone(), payload, at: *at });
+            }
+        }
         (heard, self.missed.swap(0, Ordering::Relaxed))
     }
 }
@@ -99,7 +159,7 @@ mod tests {
 
     fn message(payload: &[u8]) -> Arc<Message> {
         let topic = "harrowmere/weir/level".parse().expect("a topic");
-        let payload = Bytes::copy_from_slice(payload);
+        let payload = bytes::Bytes::copy_from_slice(payload);
         let (properties, key) = (Default::default(), SessionKey(1));
         Arc::new(Message::new(topic, payload, QoS::AtMostOnce, false, properties, key, Time::from_micros(7)))
     }
@@ -126,13 +186,35 @@ mod tests {
     }
 
     #[test]
-    fn no_more_is_held_than_there_is_room_for() {
+    fn of_a_topic_the_newest_messages_wait_in_order() {
+        let ears = Ears::default();
+        ears.want(vec![filter("harrowmere/#")]);
+        let mut known = Wanted::default();
+        let hear = |texts: &[&str], known: &mut Wanted| {
+            let messages: Vec<_> = texts.iter().map(|text| message(text.as_bytes())).collect();
+            ears.hear(&messages[0].topic, &messages, known);
+        };
+        let taken = || ears.take().0.into_iter().map(|heard| String::from_utf8_lossy(&heard.payload).into_owned());
+        hear(&["1", "2"], &mut known);
+        hear(&["3"], &mut known);
+        assert_eq!(taken().collect::<Vec<_>>(), ["1", "2", "3"]);
+        hear(&["4", "5", "6", "7", "8", "9"], &mut known);
+        // Another connection publishes to the same topic.
+        hear(&["10"], &mut Wanted::default());
+        assert_eq!(taken().collect::<Vec<_>>(), ["7", "8", "9", "10"]);
+        assert_eq!(taken().count(), 0);
+    }
+
+    #[test]
+    fn no_more_topics_are_heard_than_there_is_room_for() {
         let ears = Ears::default();
         ears.want(vec![filter("#")]);
-        let large = message(&vec![0; WAITING.1 / 4]);
-        (0..6).for_each(|_| ears.hear(&large.topic, std::slice::from_ref(&large), &mut Wanted::default()));
+        let level = message(b"1");
+        for number in 0..TOPICS + 3 {
+            let topic = format!("weir/{number}").parse().expect("a topic");
+            ears.hear(&topic, std::slice::from_ref(&level), &mut Wanted::default());
+        }
         let (heard, missed) = ears.take();
-        assert_eq!((heard.len(), missed), (3, 3));
-        assert_eq!(ears.take().1, 0);
+        assert_eq!((heard.len(), missed), (TOPICS, 3));
     }
 }
