@@ -4,12 +4,10 @@ use std::{net::IpAddr, sync::Arc, time::Duration};
 
 use arc_swap::ArcSwap;
 use ipnet::IpNet;
-use moorfall_core::session::{Ended, NotAccepted};
+use moorfall_core::session::NotAccepted;
 use moorfall_store::{Author, BanRecord, Deed, Store, StoreError};
 use serde_json::json;
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
-
-use crate::{broker::Broker, random::random_text, sessions::record::SessionRecord};
 
 /// Bans at a time.
 pub const MOST: usize = 1_000;
@@ -58,7 +56,7 @@ pub enum NotBanned {
 
 impl Ban {
     /// Whether it concerns a client of this identity from this address.
-    fn holds(&self, identity: &str, address: Option<IpAddr>) -> bool {
+    pub(crate) fn holds(&self, identity: &str, address: Option<IpAddr>) -> bool {
         match &self.who {
             Banned::Identity(name) => *name == *identity,
             Banned::Address(net) => address.is_some_and(|address| net.contains(&address.to_canonical())),
@@ -131,7 +129,7 @@ impl Bans {
         held.max_by_key(|ban| ban.until).map(|ban| ban.refusal(now))
     }
 
-    async fn add(&self, ban: Ban, by: &Author) -> Result<(), NotBanned> {
+    pub(crate) async fn add(&self, ban: Ban, by: &Author) -> Result<(), NotBanned> {
         let mut all = self.list();
         // A longer or shorter one takes the place of what there is.
         all.retain(|known| known.who != ban.who);
@@ -162,29 +160,6 @@ fn record_kind(ban: &Ban) -> &'static str {
     match ban.who {
         Banned::Identity(_) => "identity",
         Banned::Address(_) => "address",
-    }
-}
-
-impl Broker {
-    /// Bans an identity or an address for a time, and ends the connections that it has. Sessions that outlive their
-    /// connections stay.
-    pub async fn ban(&self, who: Banned, time: Duration, note: String, by: &Author) -> Result<Ban, NotBanned> {
-        let until = OffsetDateTime::now_utc() + time;
-        let ban = Ban { id: random_text(10), who, until, note, by: by.person.to_string() };
-        self.bans.add(ban.clone(), by).await?;
-        for record in self.sessions.registry.all() {
-            if let Some(link) = record.link()
-                && ban.holds(&record.identity, Some(link.address.ip()))
-            {
-                record.end(Ended::Banned, false);
-            }
-        }
-        Ok(ban)
-    }
-
-    /// Whether the client of a session is banned since it was let in.
-    pub(crate) fn is_banned(&self, record: &SessionRecord, address: IpAddr) -> bool {
-        self.bans.refusal(&record.identity, Some(address)).is_some()
     }
 }
 

@@ -11,8 +11,9 @@ use sha2::Sha256;
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 
 use crate::{
-    courier::{NotSent, SettingsError},
+    not_sent::NotSent,
     reach::{NotFound, Resolver, is_private},
+    settings::SettingsError,
 };
 
 /// Bytes of an answer that are told.

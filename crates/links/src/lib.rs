@@ -4,8 +4,11 @@ mod courier;
 mod hook;
 mod inbox;
 mod mail;
+mod not_sent;
 mod reach;
+mod settings;
 
+pub use courier::Courier;
 pub use inbox::Inbox;
-
-pub use courier::{Courier, CourierSettings, HookSettings, MailSecurity, MailSettings, NotSent, SettingsError};
+pub use not_sent::NotSent;
+pub use settings::{CourierSettings, HookSettings, MailSecurity, MailSettings, SettingsError};

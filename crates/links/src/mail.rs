@@ -12,7 +12,10 @@ use lettre::{
 };
 use moorfall_contract::alerts::NoticeFacts;
 
-use crate::courier::{MailSecurity, MailSettings, NotSent, SettingsError, read};
+use crate::{
+    not_sent::NotSent,
+    settings::{MailSecurity, MailSettings, SettingsError, read},
+};
 
 /// How long the server may take to answer one command.
 const ANSWER: Duration = Duration::from_secs(10);

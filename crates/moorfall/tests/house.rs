@@ -14,6 +14,7 @@ const FLOORS: &[&[&str]] = &[
     &["core"],
     &["live", "store", "client", "contract"],
     &["broker", "cli"],
+    &["links"],
     &["watch"],
     &["api"],
     &["service"],
@@ -27,6 +28,7 @@ const STRANGERS: &[(&str, &[&str])] = &[
     ("contract", &["moorfall-store", "moorfall-live", "axum", "tokio"]),
     ("core", &["tokio", "tracing", "rand"]),
     ("live", &["tokio", "tracing", "sqlx", "moorfall-store"]),
+    ("links", &["axum", "sqlx", "moorfall-broker"]),
     ("watch", &["axum", "sqlx"]),
 ];
 

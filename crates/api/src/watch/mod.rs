@@ -16,6 +16,7 @@ pub mod readings;
 pub mod recordings;
 pub mod retained;
 mod session_list;
+mod session_view;
 pub mod sessions;
 pub mod silences;
 pub mod status;

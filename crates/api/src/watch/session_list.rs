@@ -18,7 +18,7 @@ use moorfall_core::Time;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::sessions::view;
+use super::session_view::view;
 use crate::http::{problem::Fault, reading::Limit};
 
 /// Which sessions are asked for.

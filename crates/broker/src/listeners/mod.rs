@@ -11,6 +11,7 @@ pub mod seats;
 pub mod settings;
 pub mod stream;
 pub mod tls;
+pub mod tls_version;
 pub mod trust;
 pub mod upgrade;
 pub mod websocket;

@@ -16,6 +16,7 @@ use crate::{
         listener::Listener,
         seats::{Seat, Seats},
         stream::Stream,
+        tls_version::TlsVersion,
     },
 };
 
@@ -35,24 +36,6 @@ pub struct Origin {
     pub at: Time,
     /// Present for a client that a person holds at the console.
     pub acting: Option<Acting>,
-}
-
-/// A version of TLS.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TlsVersion {
-    /// RFC 5246.
-    V1_2,
-    /// RFC 8446.
-    V1_3,
-}
-
-impl std::fmt::Display for TlsVersion {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
-            Self::V1_2 => "1.2",
-            Self::V1_3 => "1.3",
-        })
-    }
 }
 
 /// A person acts as an identity, and has shown elsewhere that they may.

@@ -20,7 +20,7 @@ use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
 
-use crate::listeners::origin::TlsVersion;
+use crate::listeners::tls_version::TlsVersion;
 
 /// Between two looks at the files.
 const LOOK: Duration = Duration::from_secs(2);

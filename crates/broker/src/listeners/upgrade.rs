@@ -13,9 +13,10 @@ use moorfall_live::facts::{Fact, NotSecured};
 use crate::{
     listeners::{
         listener::Listener,
-        origin::{Arrived, Origin, Reception, TlsVersion},
+        origin::{Arrived, Origin, Reception},
         seats::Seat,
         stream::{Layer, Stream},
+        tls_version::TlsVersion,
         websocket::{self, WebSocket},
     },
     notes,

@@ -27,7 +27,7 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tracing_mutex::parkinglot::Mutex;
 
-use crate::listeners::origin::TlsVersion;
+use crate::listeners::tls_version::TlsVersion;
 
 /// Why the service ends a connection.
 #[derive(Debug)]

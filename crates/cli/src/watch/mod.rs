@@ -1,18 +1,16 @@
 //! `moorfall watch`: the service on the whole terminal.
 
+mod known;
 mod picture;
 
 use std::{
-    collections::VecDeque,
     io::{self, IsTerminal},
     time::Duration,
 };
 
 use clap::Args;
 use moorfall_contract::{
-    events::EventView,
     kinds::{BusyIn, BusyOf},
-    readings::{Busiest, Readings},
     status::Status,
 };
 use ratatui::{
@@ -28,7 +26,10 @@ use crate::{
     local::{Local, Which},
     output::{Done, Failure},
     stop::Stop,
-    watch::picture::draw,
+    watch::{
+        known::{Known, View},
+        picture::draw,
+    },
 };
 
 /// Between two looks.
@@ -51,30 +52,6 @@ const KEYS: Duration = Duration::from_millis(200);
 pub struct Arguments {
     #[command(flatten)]
     which: Which,
-}
-
-/// What is known of the service.
-#[derive(Debug, Default)]
-struct Known {
-    status: Option<Status>,
-    readings: Option<Readings>,
-    /// Messages in and out, per second, oldest first.
-    rates: VecDeque<(f64, f64)>,
-    busiest: Option<Busiest>,
-    /// Newest first.
-    events: Vec<EventView>,
-    /// Why the service can't be asked now.
-    trouble: String,
-}
-
-/// What is shown of it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct View {
-    of: BusyOf,
-    by: BusyIn,
-    paused: bool,
-    /// Whether there may be colours.
-    colours: bool,
 }
 
 /// What was pressed.

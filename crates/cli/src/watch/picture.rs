@@ -16,7 +16,7 @@ use ratatui::{
 };
 use time::{OffsetDateTime, macros::format_description};
 
-use super::{Known, View};
+use super::known::{Known, View};
 use crate::output::{bytes, printable};
 
 /// Columns from which on the busiest and the events stand side by side.

@@ -8,6 +8,7 @@ mod payload;
 mod proofs;
 mod read;
 mod read_alerts;
+mod reader;
 mod schema_cost;
 mod source;
 

@@ -2,9 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
-    ops::Range,
     sync::Arc,
-    time::Duration,
 };
 
 use moorfall_wire::{QoS, TopicName};
@@ -12,10 +10,13 @@ use regex::RegexBuilder;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::read_alerts::{AlertEntry, ContactEntry};
 use super::{
     Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate, Retention,
     Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
+};
+use super::{
+    read_alerts::{AlertEntry, ContactEntry},
+    reader::{Reader, duration},
 };
 use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
 
@@ -149,23 +150,7 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
     }
 }
 
-pub(super) struct Reader {
-    source: Source,
-    /// The file that is read.
-    file: usize,
-    findings: Vec<Finding>,
-    pub(super) levels: BTreeMap<String, Arc<Level>>,
-}
-
 impl Reader {
-    pub(super) fn span(&self, bytes: Range<usize>) -> Span {
-        Span { file: self.file, bytes }
-    }
-
-    pub(super) fn wrong(&mut self, span: &Span, message: impl Into<String>, remedy: impl Into<String>) {
-        self.findings.push(self.source.finding(Severity::Error, span, message, remedy));
-    }
-
     fn heads(&mut self, blueprint: &mut Blueprint, files: &mut [(usize, File)]) {
         let mut named = false;
         for (index, file) in files {
@@ -310,18 +295,6 @@ impl Reader {
                 on_breach,
             });
         }
-    }
-
-    /// A time of whole seconds.
-    pub(super) fn time(&mut self, text: Option<Spanned<String>>) -> Option<Duration> {
-        let text = text?;
-        let time = duration(text.get_ref());
-        if time.is_none() {
-            let span = self.span(text.span());
-            let message = format!("`{}` is not a time", text.get_ref());
-            self.wrong(&span, message, "write a number with s, m, h or d, for example 15m");
-        }
-        time
     }
 
     fn path(&mut self, at: &Span, path: &str) -> Option<Vec<PathLevel>> {
@@ -579,11 +552,6 @@ impl Reader {
             }
         }
     }
-}
-
-/// A time such as 15m, of whole seconds.
-fn duration(text: &str) -> Option<Duration> {
-    humantime::parse_duration(text).ok().filter(|time| !time.is_zero() && time.subsec_nanos() == 0)
 }
 
 /// A rate such as 10/s.

@@ -6,7 +6,7 @@ use moorfall_wire::TopicName;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Alert, AlertSeverity, Blueprint, Contact, Span, TopicPattern, Watched, WatchedTopics, read::Reader};
+use super::{Alert, AlertSeverity, Blueprint, Contact, Span, TopicPattern, Watched, WatchedTopics, reader::Reader};
 use crate::{
     alert::{Band, Terms},
     measure::Series,

@@ -11,7 +11,7 @@ use moorfall_contract::{
 use moorfall_core::{ADMINISTRATOR, Message, SessionKey};
 use moorfall_links::{Courier, NotSent};
 use moorfall_live::facts::Fact;
-use moorfall_store::{NewNotice, NoticeRecord, StoreError};
+use moorfall_store::{NoticeRecord, StoreError};
 use moorfall_wire::{PublishProperties, QoS};
 use serde_json::json;
 use time::OffsetDateTime;
@@ -20,7 +20,10 @@ use tokio::{
     time::{MissedTickBehavior, interval, timeout},
 };
 
-use super::{ANSWER_TIME, Alerts};
+use super::{
+    records::{state_name, way},
+    standings::{ANSWER_TIME, Alerts},
+};
 
 /// Notices that are on their way at a time.
 const TOGETHER: usize = 16;
@@ -45,29 +48,6 @@ const FORGET_EVERY: Duration = Duration::from_secs(3_600);
 
 /// Notices that are forgotten at a time.
 const FORGOTTEN: i64 = 2_000;
-
-/// A way, as it is stored.
-pub(super) fn name(way: NoticeWay) -> &'static str {
-    match way {
-        NoticeWay::Mail => "mail",
-        NoticeWay::Hook => "hook",
-        NoticeWay::Topic => "topic",
-    }
-}
-
-/// The way of this name.
-pub(super) fn way(name: &str) -> Option<NoticeWay> {
-    [NoticeWay::Mail, NoticeWay::Hook, NoticeWay::Topic].into_iter().find(|way| self::name(*way) == name)
-}
-
-/// A state, as it is stored.
-pub fn state_name(state: NoticeState) -> &'static str {
-    match state {
-        NoticeState::Waiting => "waiting",
-        NoticeState::Delivered => "delivered",
-        NoticeState::GivenUp => "given-up",
-    }
-}
 
 /// To whom a notice goes.
 type Address = (String, String);
@@ -242,12 +222,6 @@ impl Sending {
 
 fn address(notice: &NoticeRecord) -> Address {
     (notice.way.clone(), notice.target.clone())
-}
-
-/// A notice that was not tried yet.
-pub(super) fn new_record(NewNotice { id, alert, contact, way, target, at, facts }: NewNotice) -> NoticeRecord {
-    let (state, attempts) = (state_name(NoticeState::Waiting).to_owned(), json!([]));
-    NoticeRecord { number: 0, id, alert, contact, way, target, at, facts, state, tries: 0, attempts, next_at: Some(at) }
 }
 
 /// How long it is waited after so many attempts, with up to a quarter more or less: many do not come back at once.

@@ -9,7 +9,11 @@ use moorfall_contract::{
 use moorfall_core::alert::{Phase, Standing};
 use moorfall_store::NoticeRecord;
 
-use super::{Alerts, Quiet, notices, watching::Watching};
+use super::{
+    records,
+    standings::{Alerts, Quiet},
+    watching::Watching,
+};
 
 impl Alerts {
     /// All alerts: those first that are out, by severity, then by name. At most so many subjects of each are told.
@@ -117,9 +121,9 @@ pub fn notice(record: NoticeRecord) -> Option<NoticeView> {
         number: record.number,
         title: facts.title(),
         contact: record.contact,
-        way: notices::way(&record.way)?,
+        way: records::way(&record.way)?,
         target: record.target,
-        state: states.into_iter().find(|state| notices::state_name(*state) == record.state)?,
+        state: states.into_iter().find(|state| records::state_name(*state) == record.state)?,
         tries: record.tries.unsigned_abs(),
         attempts,
         next_at: record.next_at,

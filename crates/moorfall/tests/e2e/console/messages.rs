@@ -87,7 +87,7 @@ async fn the_hierarchy_shows_values_and_leads_to_a_topic() {
 
     // The search leads to the topic as its row does.
     page.type_into("input[placeholder='harrowmere/+/+/stage/level']", "harrowmere/+/+/stage/level").await;
-    page.wait_for("[data-subscribers]", |text| text.is_empty()).await;
+    page.wait_for("[data-subscribers]", str::is_empty).await;
     page.wait_for("main", |text| text.contains("Received by 0 subscriptions")).await;
     page.click("[data-matches] a").await;
     page.wait_for("[data-facts]", |text| {
