@@ -52,6 +52,7 @@ export type DeskEvents = components['schemas']['DeskEvents'];
 export type DeskSetupView = components['schemas']['DeskSetupView'];
 export type ListenerView = components['schemas']['ListenerView'];
 export type AlertView = components['schemas']['AlertView'];
+export type AlertRehearsal = components['schemas']['AlertRehearsal'];
 export type NoticeView = components['schemas']['NoticeView'];
 export type InboxView = components['schemas']['InboxView'];
 export type EventView = components['schemas']['EventView'];

@@ -122,6 +122,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{name}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rehearse an alert
+         * @description Nothing is sent, and nothing is changed. Of measures, which have a history, it is told when the alert would have been
+         *     raised and cleared over a range; of everything, which of the values that are there now would be out.
+         */
+        get: operations["rehearse_alert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts/{name}/test": {
         parameters: {
             query?: never;
@@ -1406,6 +1427,70 @@ export interface components {
          * @enum {string}
          */
         AlertPhase: "ok" | "pending" | "clearing" | "raised";
+        /** @description What an alert would have told over a range of the past, and would tell of what is there now. */
+        AlertRehearsal: {
+            /**
+             * Format: int64
+             * @description How long it must be back.
+             */
+            back_for_seconds: number;
+            /**
+             * Format: date-time
+             * @description The beginning of the range.
+             */
+            from: string;
+            /**
+             * Format: double
+             * @description Its upper end; of silence in seconds. Null if each topic's planned cadence counts.
+             */
+            high?: number | null;
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            known_now: number;
+            /**
+             * Format: double
+             * @description The lower end of the band that was tried.
+             */
+            low?: number | null;
+            /**
+             * Format: int64
+             * @description For how much of the range there were values.
+             */
+            measured_seconds: number;
+            /** @description The values that are there now: those first that would be out; 200 at most. */
+            now: components["schemas"]["RehearsedSubject"][];
+            /**
+             * Format: int64
+             * @description How long a value must be out.
+             */
+            out_for_seconds: number;
+            /**
+             * Format: int64
+             * @description How many of them would be out.
+             */
+            out_now: number;
+            /**
+             * Format: int64
+             * @description How often it would have been raised in all.
+             */
+            raised: number;
+            /** @description Whether values are seconds of silence. */
+            silence: boolean;
+            /** @description When it would have been raised, newest first; 200 at most. */
+            spells: components["schemas"]["SpellView"][];
+            /**
+             * Format: int32
+             * @description The values were means over so many seconds; null if there is no history of what the alert watches.
+             */
+            step_seconds?: number | null;
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            to: string;
+        };
         /**
          * @description How much it matters that an alert is raised.
          * @enum {string}
@@ -1945,7 +2030,7 @@ export interface components {
          * @description What happened.
          * @enum {string}
          */
-        EventKind: "connected" | "disconnected" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
+        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
         /** @description Something that happened. */
         EventView: {
             /** @description From which address; empty if from none. */
@@ -3282,6 +3367,18 @@ export interface components {
             /** @description The topic or filter of the last one, or its beginning. */
             topic: string;
         };
+        /** @description A value that is there now. */
+        RehearsedSubject: {
+            /** @description Whether it would be out of the band. */
+            out: boolean;
+            /** @description A topic, a measure, an identity or a client identifier. */
+            subject: string;
+            /**
+             * Format: double
+             * @description The value; of silence in seconds.
+             */
+            value: number;
+        };
         /**
          * @description What is to be known of a time.
          * @enum {string}
@@ -3673,6 +3770,31 @@ export interface components {
             password?: string | null;
             /** @description The administrator's secret. */
             secret?: string | null;
+        };
+        /** @description A time for which an alert would have been raised. */
+        SpellView: {
+            /**
+             * Format: date-time
+             * @description When it would have been cleared; null if not by the end of the range.
+             */
+            cleared_at?: string | null;
+            /** @description Whether it would have been raised again and again. */
+            flapping: boolean;
+            /**
+             * Format: date-time
+             * @description The first value that was out.
+             */
+            out_since: string;
+            /**
+             * Format: date-time
+             * @description When it would have been raised.
+             */
+            raised_at: string;
+            /**
+             * Format: double
+             * @description The value that was furthest out.
+             */
+            worst: number;
         };
         /**
          * @description How a stand-in for a mail server or a web hook fails.
@@ -4742,6 +4864,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse_alert: {
+        parameters: {
+            query?: {
+                /** @description How long it must be back, seconds. */
+                back_for?: number;
+                /** @description The beginning of the range; left out, a day before its end. */
+                from?: string;
+                /** @description Its upper end; of silence in seconds. */
+                high?: number;
+                /** @description The lower end of the band. */
+                low?: number;
+                /** @description How long a value must be out, seconds. */
+                out_for?: number;
+                /** @description Its end; left out, now. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertRehearsal"];
                 };
             };
             /** @description Unreadable request */

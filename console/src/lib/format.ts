@@ -52,3 +52,9 @@ export function now(): string {
 export function moment(at: string): string {
   return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
 }
+
+/** The instant of a date and time that was chosen in the zone of whoever reads; empty if it is none. */
+export function instant(local: string): string {
+  const at = new Date(local);
+  return Number.isNaN(at.getTime()) ? '' : at.toISOString();
+}

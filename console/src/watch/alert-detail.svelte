@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { AlertView } from '$api/client';
   import { count, moment, plural, span } from '$lib/format';
+  import AlertTrial from './alert-trial.svelte';
   import { since, valueOf } from './alerts';
   import type { Alerts } from './alerts.svelte';
 
@@ -104,4 +105,7 @@
   {:else}
     <p class="col-span-2 text-quiet">Nothing is known yet of what it watches.</p>
   {/if}
+  <div class="col-span-2 mt-1 border-t border-line/60 pt-2">
+    {#key alert.name}<AlertTrial {alert} />{/key}
+  </div>
 </div>

@@ -1,5 +1,6 @@
 /** Events: those that were found, and new ones as they come. */
 import { api, reasonOf, type EventKind, type EventView } from '$api/client';
+import { instant } from '$lib/format';
 import { Poll } from '$lib/poll';
 
 /** Events of a page. */
@@ -9,8 +10,10 @@ const PAGE = 100;
 export const WRONG: readonly EventKind[] = [
   'refused',
   'handshake-failed',
+  'connection-lost',
   'sign-ins-fail',
   'listener-refuses',
+  'subscription-refused',
   'will-refused',
   'database-away',
   'certificate-ends',
@@ -26,7 +29,15 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
   { name: 'all kinds', kinds: [] },
   {
     name: 'connections',
-    kinds: ['connected', 'disconnected', 'taken-over', 'refused', 'unfinished', 'handshake-failed'],
+    kinds: [
+      'connected',
+      'disconnected',
+      'connection-lost',
+      'taken-over',
+      'refused',
+      'unfinished',
+      'handshake-failed',
+    ],
   },
   {
     name: 'trouble',
@@ -34,9 +45,11 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
       'refused',
       'unfinished',
       'handshake-failed',
+      'connection-lost',
       'sign-ins-fail',
       'listener-refuses',
       'taken-over',
+      'subscription-refused',
       'will-sent',
       'will-refused',
       'session-expired',
@@ -47,7 +60,7 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
     ],
   },
   { name: 'alerts', kinds: ['alert-raised', 'alert-cleared', 'notice-fails'] },
-  { name: 'subscriptions', kinds: ['subscribed', 'unsubscribed'] },
+  { name: 'subscriptions', kinds: ['subscribed', 'subscription-refused', 'unsubscribed'] },
   { name: 'changes', kinds: ['blueprint-applied', 'identity-changed', 'identity-removed'] },
 ];
 
@@ -63,6 +76,8 @@ export class Events {
   #hasMore = $state(false);
   #text = $state('');
   #group = $state(0);
+  #since = $state('');
+  #until = $state('');
   readonly #page: number;
   readonly #poll = new Poll(2_000, (signal) => this.#look(signal));
 
@@ -100,6 +115,26 @@ export class Events {
 
   set group(group: number) {
     this.#group = group;
+    this.#again();
+  }
+
+  /** From when on, as a field of a date and time has it; empty for any time. */
+  get since(): string {
+    return this.#since;
+  }
+
+  set since(since: string) {
+    this.#since = since;
+    this.#again();
+  }
+
+  /** Up to when; empty for now and what is to come. */
+  get until(): string {
+    return this.#until;
+  }
+
+  set until(until: string) {
+    this.#until = until;
     this.#again();
   }
 
@@ -144,7 +179,8 @@ export class Events {
   #get(where: { after?: number; before?: number; limit: number }, signal?: AbortSignal) {
     const kind = GROUPS[this.#group]?.kinds.join(',') ?? '';
     const text = this.#text.trim();
-    const query = { kind, ...(text && { text }), ...where };
+    const [since, until] = [this.#since, this.#until].map(instant);
+    const query = { kind, ...(text && { text }), ...(since && { since }), ...(until && { until }), ...where };
     return api
       .GET('/api/v1/events', { params: { query }, signal })
       .catch(() => ({ data: undefined, error: undefined }));

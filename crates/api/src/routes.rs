@@ -19,7 +19,7 @@ use crate::{
     state::App,
     watch::{
         alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, ladders, readings, recordings,
-        retained, sessions, status, subscribers, topic, topics,
+        rehearsal, retained, sessions, status, subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -67,6 +67,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(busiest::list))
         .routes(routes!(alerts::list))
         .routes(routes!(alerts::show))
+        .routes(routes!(rehearsal::rehearsal))
         .routes(routes!(alerts::notices))
         .routes(routes!(inbox::show))
         .routes(routes!(directory::list))

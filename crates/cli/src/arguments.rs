@@ -32,8 +32,16 @@ pub fn qos(text: &str) -> Result<QoS, Misread> {
 
 /// A time such as `100ms`, `30s`, `5m` or `1h 30m`.
 pub fn duration(text: &str) -> Result<Duration, Misread> {
-    let read = humantime::parse_duration(text).ok().filter(|time| !time.is_zero());
-    read.ok_or_else(|| Misread(format!("`{text}` is not a time; write for example 100ms, 30s, 5m or 2h")))
+    duration_or_none(text).ok().filter(|time| !time.is_zero()).ok_or_else(|| no_duration(text))
+}
+
+/// The same, or `0s`.
+pub fn duration_or_none(text: &str) -> Result<Duration, Misread> {
+    humantime::parse_duration(text).map_err(|_| no_duration(text))
+}
+
+fn no_duration(text: &str) -> Misread {
+    Misread(format!("`{text}` is not a time; write for example 100ms, 30s, 5m or 2h"))
 }
 
 /// A time of the calendar, or how long ago something was.

@@ -8,7 +8,7 @@ use std::{
 use anstyle::{AnsiColor, Style};
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 use serde::Serialize;
-use time::OffsetDateTime;
+use time::{OffsetDateTime, macros::format_description};
 
 pub use moorfall_core::shown::{bytes, count, plural, span};
 
@@ -114,6 +114,11 @@ pub fn ago(at: OffsetDateTime) -> String {
 /// How long ago something was.
 pub fn since(at: OffsetDateTime) -> String {
     span(u64::try_from((OffsetDateTime::now_utc() - at).whole_seconds()).unwrap_or(0))
+}
+
+/// A time to the minute, in UTC.
+pub fn minute(at: OffsetDateTime) -> String {
+    at.format(format_description!("[year]-[month]-[day] [hour]:[minute]")).unwrap_or_default()
 }
 
 #[cfg(test)]

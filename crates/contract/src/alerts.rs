@@ -235,6 +235,89 @@ pub struct StandingView {
     pub told: bool,
 }
 
+/// What an alert would have told over a range of the past, and would tell of what is there now.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AlertRehearsal {
+    /// The lower end of the band that was tried.
+    pub low: Option<f64>,
+    /// Its upper end; of silence in seconds. Null if each topic's planned cadence counts.
+    pub high: Option<f64>,
+    /// Whether values are seconds of silence.
+    pub silence: bool,
+    /// How long a value must be out.
+    pub out_for_seconds: u64,
+    /// How long it must be back.
+    pub back_for_seconds: u64,
+    /// The beginning of the range.
+    #[serde(with = "time::serde::rfc3339")]
+    pub from: OffsetDateTime,
+    /// Its end.
+    #[serde(with = "time::serde::rfc3339")]
+    pub to: OffsetDateTime,
+    /// The values were means over so many seconds; null if there is no history of what the alert watches.
+    pub step_seconds: Option<u32>,
+    /// For how much of the range there were values.
+    pub measured_seconds: u64,
+    /// When it would have been raised, newest first; 200 at most.
+    pub spells: Vec<SpellView>,
+    /// How often it would have been raised in all.
+    pub raised: u64,
+    /// The values that are there now: those first that would be out; 200 at most.
+    pub now: Vec<RehearsedSubject>,
+    /// How many of them would be out.
+    pub out_now: u64,
+    /// How many there are.
+    pub known_now: u64,
+}
+
+impl AlertRehearsal {
+    /// What was tried, in words.
+    pub fn terms(&self) -> String {
+        let value = |value: f64| value_in_words(value, self.silence);
+        let mut words = match (self.low, self.high) {
+            (Some(low), Some(high)) => format!("{} to {}", value(low), value(high)),
+            (Some(low), None) => format!("at least {}", value(low)),
+            (None, Some(high)) => format!("at most {}", value(high)),
+            (None, None) => "at most the planned cadence".to_owned(),
+        };
+        for (label, seconds) in [("out for", self.out_for_seconds), ("back for", self.back_for_seconds)] {
+            if seconds > 0 {
+                words.push_str(&format!(", {label} {}", span(seconds)));
+            }
+        }
+        words
+    }
+}
+
+/// A time for which an alert would have been raised.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SpellView {
+    /// The first value that was out.
+    #[serde(with = "time::serde::rfc3339")]
+    pub out_since: OffsetDateTime,
+    /// When it would have been raised.
+    #[serde(with = "time::serde::rfc3339")]
+    pub raised_at: OffsetDateTime,
+    /// When it would have been cleared; null if not by the end of the range.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub cleared_at: Option<OffsetDateTime>,
+    /// The value that was furthest out.
+    pub worst: f64,
+    /// Whether it would have been raised again and again.
+    pub flapping: bool,
+}
+
+/// A value that is there now.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RehearsedSubject {
+    /// A topic, a measure, an identity or a client identifier.
+    pub subject: String,
+    /// The value; of silence in seconds.
+    pub value: f64,
+    /// Whether it would be out of the band.
+    pub out: bool,
+}
+
 /// For how long nobody is told.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct QuietView {

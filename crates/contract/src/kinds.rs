@@ -322,8 +322,10 @@ kinds! {
     EventKind
     /// A client has connected.
     Connected = "connected",
-    /// The connection of a client has ended.
+    /// The connection of a client has ended as somebody wanted it.
     Disconnected = "disconnected",
+    /// The connection of a client has ended without that: it broke, or one side has ended it for something wrong.
+    ConnectionLost = "connection lost",
     /// A connection has ended because another one came with its client identifier.
     TakenOver = "taken over",
     /// A client was not let in.
@@ -342,6 +344,8 @@ kinds! {
     SessionExpired = "session expired",
     /// A client has subscribed.
     Subscribed = "subscribed",
+    /// A client was not allowed to subscribe.
+    SubscriptionRefused = "subscription refused",
     /// A client has unsubscribed.
     Unsubscribed = "unsubscribed",
     /// A Will Message was published.
@@ -368,7 +372,7 @@ kinds! {
     NoticeFails = "notice fails",
 }
 
-mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
 
 impl EventKind {
     /// The kind of this name, as it stands in JSON.

@@ -179,6 +179,43 @@ impl Standing {
     }
 }
 
+/// A time for which values of the past would have been out of a band, from the moment on that it would have been told.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Spell {
+    /// The first value that was out.
+    pub out_since: Time,
+    /// When it would have been raised.
+    pub raised_at: Time,
+    /// When it would have been cleared; `None` if it would not have been by the last value.
+    pub cleared_at: Option<Time>,
+    /// The value that was furthest out.
+    pub worst: f64,
+    /// Whether it would have been raised again and again.
+    pub flapping: bool,
+}
+
+/// Goes through values of the past, oldest first, and gives when they would have been told, oldest first.
+pub fn rehearse(terms: &Terms, values: impl IntoIterator<Item = (Time, f64)>) -> Vec<Spell> {
+    let mut standing = Standing::default();
+    let mut spells: Vec<Spell> = Vec::new();
+    for (at, value) in values {
+        standing.observe(terms, value, at);
+        let telling = standing.due();
+        standing.set_told();
+        if telling == Some(Telling::Raised) {
+            let out_since = standing.out_since.unwrap_or(at);
+            spells.push(Spell { out_since, raised_at: at, cleared_at: None, worst: value, flapping: false });
+        }
+        let Some(spell) = spells.last_mut().filter(|spell| spell.cleared_at.is_none()) else { continue };
+        spell.worst = standing.worst.unwrap_or(value);
+        spell.flapping |= standing.flapping;
+        if telling == Some(Telling::Cleared) {
+            spell.cleared_at = Some(at);
+        }
+    }
+    spells
+}
+
 /// The number in a payload: at a path of fields in JSON, or all of it if the path is empty. `None` if there is none.
 pub fn number_in(payload: &[u8], field: &[String]) -> Option<f64> {
     if payload.len() > LONGEST {
@@ -268,6 +305,27 @@ mod tests {
     }
 
     #[test]
+    fn a_rehearsal_tells_what_would_have_been_told() {
+        let level = [vec![1.0; 5], vec![2.5; 8], vec![1.0; 6], vec![2.6; 4], vec![1.0; 7], vec![2.5, 3.0, 2.7, 2.7]];
+        let level: Vec<f64> = level.concat();
+        let values = || (0..).map(at).zip(level.iter().copied());
+        let spells = rehearse(&terms(3, 4), values());
+        let told: Vec<_> = spells.iter().map(|spell| (spell.out_since, spell.raised_at, spell.cleared_at)).collect();
+        assert_eq!(
+            told,
+            [(at(5), at(8), Some(at(17))), (at(19), at(22), Some(at(27))), (at(30), at(33), None)],
+            "{spells:?}"
+        );
+        assert_eq!(spells.iter().map(|spell| spell.worst).collect::<Vec<_>>(), [2.5, 2.6, 3.0]);
+        assert_eq!(spells.iter().map(|spell| spell.flapping).collect::<Vec<_>>(), [false, false, true]);
+        // What lasts too short is not told, and of nothing nothing is.
+        assert_eq!(rehearse(&terms(9, 0), values()), []);
+        assert_eq!(rehearse(&terms(0, 0), []), []);
+        let wider = Terms { band: Band { low: None, high: Some(2.8) }, ..terms(0, 0) };
+        assert_eq!(rehearse(&wider, values()).len(), 1);
+    }
+
+    #[test]
     fn numbers_are_found_in_payloads() {
         let field = |path: &str| path.split('.').filter(|name| !name.is_empty()).map(str::to_owned).collect::<Vec<_>>();
         let number = |payload: &str, path| number_in(payload.as_bytes(), &field(path));
@@ -284,6 +342,21 @@ mod tests {
     }
 
     proptest! {
+        /// A rehearsal and the machine that watches tell the same at the same times.
+        #[test]
+        fn a_rehearsal_is_what_happens(
+            values in prop::collection::vec(0.0_f64..5.0, 0..300), out in 0_u64..8, back in 0_u64..8
+        ) {
+            let told = play(&mut Standing::new(at(0)), &terms(out, back), 0, &values);
+            let spells = rehearse(&terms(out, back), (0..).map(at).zip(values.iter().copied()));
+            let rehearsed: Vec<Time> =
+                spells.iter().flat_map(|spell| [Some(spell.raised_at), spell.cleared_at]).flatten().collect();
+            prop_assert_eq!(rehearsed, told.iter().map(|(second, _)| at(*second)).collect::<Vec<_>>());
+            for spell in &spells {
+                prop_assert!(spell.out_since <= spell.raised_at && HIGH.is_out(spell.worst));
+            }
+        }
+
         /// Whatever comes, what is told alternates, and nothing is told that is not so.
         #[test]
         fn what_is_told_alternates(

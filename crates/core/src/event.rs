@@ -8,8 +8,10 @@ use strum::{EnumString, IntoStaticStr, VariantArray};
 pub enum EventKind {
     /// A client has connected.
     Connected,
-    /// The connection of a client has ended.
+    /// The connection of a client has ended as somebody wanted it.
     Disconnected,
+    /// The connection of a client has ended without that: it broke, or one side has ended it for something wrong.
+    ConnectionLost,
     /// A connection has ended because another one came with its client identifier.
     TakenOver,
     /// A client was not let in.
@@ -28,6 +30,8 @@ pub enum EventKind {
     SessionExpired,
     /// A client has subscribed.
     Subscribed,
+    /// A client was not allowed to subscribe.
+    SubscriptionRefused,
     /// A client has unsubscribed.
     Unsubscribed,
     /// A Will Message was published.

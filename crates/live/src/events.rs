@@ -8,7 +8,7 @@ use std::{
     },
 };
 
-use moorfall_core::{EventKind, Time, session::Ended, shown::count};
+use moorfall_core::{EventKind, Time, blueprint::Act, session::Ended, shown::count};
 use parking_lot::Mutex;
 use strum::VariantArray;
 
@@ -33,9 +33,11 @@ impl Cause {
             EventKind::Refused | EventKind::Unfinished | EventKind::HandshakeFailed => Self::Stranger,
             EventKind::Connected
             | EventKind::Disconnected
+            | EventKind::ConnectionLost
             | EventKind::TakenOver
             | EventKind::SessionExpired
             | EventKind::Subscribed
+            | EventKind::SubscriptionRefused
             | EventKind::Unsubscribed
             | EventKind::WillSent
             | EventKind::WillRefused
@@ -156,6 +158,7 @@ fn kind(fact: &Fact) -> Option<EventKind> {
     Some(match fact {
         Fact::Connected { .. } => EventKind::Connected,
         Fact::Disconnected { why: Ended::TakenOver, .. } => EventKind::TakenOver,
+        Fact::Disconnected { why, .. } if why.is_lost() => EventKind::ConnectionLost,
         Fact::Disconnected { .. } => EventKind::Disconnected,
         Fact::NotAccepted { why: Ended::NotAccepted(_), .. } => EventKind::Refused,
         Fact::NotAccepted { .. } => EventKind::Unfinished,
@@ -164,6 +167,7 @@ fn kind(fact: &Fact) -> Option<EventKind> {
         Fact::Accepting { .. } => EventKind::ListenerAccepts,
         Fact::Expired { .. } => EventKind::SessionExpired,
         Fact::Refused { refusal, .. } if refusal.is_will => EventKind::WillRefused,
+        Fact::Refused { refusal, .. } if refusal.act == Act::Subscribe => EventKind::SubscriptionRefused,
         Fact::Subscribed { .. } => EventKind::Subscribed,
         Fact::Unsubscribed { .. } => EventKind::Unsubscribed,
         Fact::WillSent { .. } => EventKind::WillSent,
@@ -216,9 +220,12 @@ fn event(fact: &Fact, kind: EventKind, now: Time) -> Event {
         Fact::Expired { client } => {
             Event { explanation: "The session expired while its client was away.".into(), ..event.of(client) }
         }
-        Fact::Refused { client, refusal } => {
-            Event { subject: cut(&refusal.topic), explanation: refusal.to_string(), ..event.of(client) }
-        }
+        Fact::Refused { client, refusal } => Event {
+            subject: cut(&refusal.topic),
+            explanation: refusal.to_string(),
+            count: refusal.count,
+            ..event.of(client)
+        },
         Fact::Withheld { client, topic, why } => {
             Event { subject: cut(topic), explanation: why.to_string(), ..event.of(client) }
         }

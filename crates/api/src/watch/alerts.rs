@@ -69,7 +69,7 @@ pub async fn show(
     alerts.view(&name, limit.0).map(Json).ok_or_else(|| not_found(&alerts, &name))
 }
 
-fn not_found(alerts: &Alerts, name: &str) -> Fault {
+pub(super) fn not_found(alerts: &Alerts, name: &str) -> Fault {
     let known = alerts.names();
     let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
     let detail = format!("There is no alert {name}. The blueprint in force has: {known}.");

@@ -63,6 +63,11 @@ struct Plan {
 }
 
 impl Plan {
+    async fn of(app: &App, range: (OffsetDateTime, OffsetDateTime), points: u32) -> Self {
+        let oldest = app.broker.store().oldest_history().await.unwrap_or_default();
+        Self::new(range, oldest, points)
+    }
+
     /// The finest spans that reach back to `from`, or as far as any, and are not too many. `oldest` are the ends of the oldest
     /// ones.
     fn new((from, to): (OffsetDateTime, OffsetDateTime), oldest: [Option<OffsetDateTime>; 3], points: u32) -> Self {
@@ -97,30 +102,16 @@ pub async fn history(State(app): State<App>, Query(asked): Query<Asked>) -> Resu
     if series.len() > SERIES {
         return Err(wrong(format!("{} series are asked for; ask for at most {SERIES} at once.", series.len())));
     }
-    let now = OffsetDateTime::now_utc();
-    let to = asked.to.map_or(now, |Moment(to)| to);
-    let from = asked.from.map_or(to - Duration::HOUR, |Moment(from)| from);
-    if from >= to || to - from > Duration::days(LONGEST) {
-        return Err(wrong(format!("The range must end after it begins, and last {LONGEST} days at most.")));
-    }
+    let (from, to) = range(asked.from, asked.to, Duration::HOUR)?;
     if !(1..=POINTS.1).contains(&asked.points) {
         return Err(wrong(format!("`points` is {}; it must be from 1 to {}.", asked.points, POINTS.1)));
     }
-    let App { broker, watch, .. } = &app;
-    let oldest = broker.store().oldest_history().await.unwrap_or_default();
-    let plan = Plan::new((from, to), oldest, asked.points);
+    let broker = &app.broker;
+    let plan = Plan::of(&app, (from, to), asked.points).await;
     let mut told = Vec::new();
     for one in series {
-        let read = broker.store().history(&one.to_string(), plan.resolution, (from, to), plan.step).await;
-        // What is in memory is better than nothing; the status says that the database is away.
-        let stored = read.unwrap_or_else(|error| {
-            tracing::debug!(%error, "history is read only from memory");
-            Vec::new()
-        });
-        let mut points: Vec<HistoryPoint> = stored.into_iter().map(|point| view(point, one, plan)).collect();
-        let newest = points.last().map_or(from, |point| point.at);
-        // The newest spans may not be written, or not be rolled up yet.
-        points.extend(steps(&watch.recent(one, (newest, to)), from, plan.step).into_iter().map(|p| view(p, one, plan)));
+        let points = points(&app, one, plan, (from, to)).await;
+        let points = points.into_iter().map(|point| view(point, one, plan)).collect();
         let measure = one.measure();
         let unit = <&str>::from(measure.unit()).to_owned();
         told.push(SeriesHistory { name: one.to_string(), kind: measure.kind().into(), unit, points });
@@ -134,6 +125,46 @@ pub async fn history(State(app): State<App>, Query(asked): Query<Asked>) -> Resu
         series: told,
         remarks: remarks.into_iter().filter_map(remark).collect(),
     }))
+}
+
+/// The range that is asked for: as long as `otherwise` if its beginning is left out, and until now if its end is.
+pub fn range(
+    from: Option<Moment>,
+    to: Option<Moment>,
+    otherwise: Duration,
+) -> Result<(OffsetDateTime, OffsetDateTime), Fault> {
+    let to = to.map_or_else(OffsetDateTime::now_utc, |Moment(to)| to);
+    let from = from.map_or(to - otherwise, |Moment(from)| from);
+    if from >= to || to - from > Duration::days(LONGEST) {
+        return Err(wrong(format!("The range must end after it begins, and last {LONGEST} days at most.")));
+    }
+    Ok((from, to))
+}
+
+/// A series over a range in the steps of a plan, oldest first.
+async fn points(app: &App, series: Series, plan: Plan, (from, to): (OffsetDateTime, OffsetDateTime)) -> Vec<Point> {
+    let App { broker, watch, .. } = app;
+    let read = broker.store().history(&series.to_string(), plan.resolution, (from, to), plan.step).await;
+    // What is in memory is better than nothing; the status says that the database is away.
+    let mut points = read.unwrap_or_else(|error| {
+        tracing::debug!(%error, "history is read only from memory");
+        Vec::new()
+    });
+    let newest = points.last().map_or(from, |point| point.at);
+    // The newest spans may not be written, or not be rolled up yet.
+    points.extend(steps(&watch.recent(series, (newest, to)), from, plan.step));
+    points
+}
+
+/// The means of a series over a range, by the finest spans that reach so far back, and how long those are, seconds.
+pub async fn means(
+    app: &App,
+    series: Series,
+    range: (OffsetDateTime, OffsetDateTime),
+) -> (u32, Vec<(OffsetDateTime, f64)>) {
+    let plan = Plan::of(app, range, SPANS as u32).await;
+    let means = points(app, series, plan, range).await.into_iter().map(|point| (point.at, point.mean));
+    (plan.step, means.collect())
 }
 
 fn read(name: &str) -> Result<Series, Fault> {

@@ -14,6 +14,7 @@ mod ladder_packet;
 pub mod ladders;
 pub mod readings;
 pub mod recordings;
+pub mod rehearsal;
 pub mod retained;
 mod session_list;
 mod session_view;

@@ -64,7 +64,8 @@ pub async fn show(
     let mut session = view(&broker, &record, broker.now());
     if session.last_end.is_empty() {
         // Before the service was started, or in an earlier session of this client identifier.
-        let ends = [EventKind::Disconnected, EventKind::TakenOver].map(|kind| <&str>::from(kind).to_owned());
+        let ends = [EventKind::Disconnected, EventKind::ConnectionLost, EventKind::TakenOver]
+            .map(|kind| <&str>::from(kind).to_owned());
         let query = EventQuery { kinds: ends.to_vec(), client_id: Some(client_id), ..EventQuery::default() };
         // Without the database it is not known.
         let last = broker.store().events(&query, 1).await.unwrap_or_default().pop();

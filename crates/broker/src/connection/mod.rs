@@ -18,6 +18,7 @@ use bytes::{Buf, BytesMut};
 use futures_util::future::BoxFuture;
 use moorfall_core::{
     Message, Outgoing, Queued, Time,
+    blueprint::Act,
     measure::Measure,
     router::{Route, RouteCache},
     session::{Action, Ended, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
@@ -428,8 +429,14 @@ impl Connection {
         if let Some(record) = &self.record {
             self.broker.live.refusals.note_refusal(&record.identity, &record.client_id, &refusal, self.broker.now());
             record.note_refusal(&refusal);
-            if notes::wants_frequent() {
-                notes::write(&Fact::Refused { client: record.named(), refusal });
+            // Of refused messages there may be many; they are counted.
+            let is_event = refusal.act == Act::Subscribe;
+            if is_event || notes::wants_frequent() {
+                let fact = Fact::Refused { client: record.named(), refusal };
+                if is_event {
+                    self.broker.live.events.note(&fact, self.broker.now());
+                }
+                notes::write(&fact);
             }
         }
     }

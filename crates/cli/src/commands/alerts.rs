@@ -4,22 +4,30 @@ use std::{io, time::Duration};
 
 use clap::{Args, Subcommand};
 use moorfall_contract::{
-    alerts::{AlertList, AlertView, NoticeList, NoticeView, QuietDraft, StandingView, value_in_words},
+    alerts::{
+        AlertList, AlertRehearsal, AlertView, NoticeList, NoticeView, QuietDraft, RehearsedSubject, SpellView,
+        StandingView, value_in_words,
+    },
     kinds::{AlertPhase, NoticeState},
 };
 use reqwest::Method;
 use serde_json::json;
-use time::OffsetDateTime;
+use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 use tokio::time::{Instant, sleep};
 
 use crate::{
-    arguments::{duration, whole_seconds},
+    arguments::{When, duration, duration_or_none, when, whole_seconds},
     local::{Local, Which},
-    output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, since, span, table},
+    output::{
+        self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, minute, plural, printable, since, span, table,
+    },
 };
 
 /// How long a test waits for its notices, and between two looks.
 const TEST: (Duration, Duration) = (Duration::from_secs(25), Duration::from_millis(300));
+
+/// Spells and subjects that a trial prints.
+const SPELLS: usize = 20;
 
 /// What the command takes.
 #[derive(Debug, Args)]
@@ -63,6 +71,19 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
+    /// Try an alert with another band: what would it have told?
+    ///
+    /// Nothing is sent, and nothing is changed. Of a measure, the past is gone through as if the alert had been watching;
+    /// of everything, the values that are there now are held against the band.
+    Try {
+        /// Name of the alert
+        name: String,
+        #[command(flatten)]
+        tried: Tried,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Send a test notice to everyone whom an alert tells
     ///
     /// Each address is tried once, before notices that wait.
@@ -88,6 +109,29 @@ enum Verb {
     },
 }
 
+/// What is tried; what is left out is as in the alert.
+#[derive(Debug, Args)]
+struct Tried {
+    /// Lower end of the band
+    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
+    low: Option<f64>,
+    /// Upper end of the band; of silence in seconds
+    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
+    high: Option<f64>,
+    /// How long a value must be out, for example 30s
+    #[arg(long, value_name = "TIME", value_parser = duration_or_none)]
+    out_for: Option<Duration>,
+    /// How long it must be back
+    #[arg(long, value_name = "TIME", value_parser = duration_or_none)]
+    back_for: Option<Duration>,
+    /// Begin of the range: 7d (ago), 2026-11-20 or 2026-11-20T09:30 (in UTC)
+    #[arg(long, value_name = "TIME", value_parser = when, default_value = "1d")]
+    from: When,
+    /// End of the range [default: now]
+    #[arg(long, value_name = "TIME", value_parser = when)]
+    to: Option<When>,
+}
+
 /// Carries out the command.
 pub async fn run(arguments: Arguments) -> Done {
     let local = arguments.which.find()?;
@@ -107,6 +151,10 @@ pub async fn run(arguments: Arguments) -> Done {
             query.extend(waiting.then_some(("state", "waiting")));
             let list: NoticeList = local.get(&["notices"], &query).await?;
             if json { output::json(&list) } else { output::finish(print_notices(&list)) }
+        }
+        Verb::Try { name, tried, json } => {
+            let told = rehearse(&local, &name, &tried).await?;
+            if json { output::json(&told) } else { output::finish(print_rehearsal(&name, &told)) }
         }
         Verb::Test { name, json } => test(&local, &name, json).await,
         Verb::Quiet { name, time, end: _ } => quiet(&local, &name, time).await,
@@ -220,6 +268,71 @@ fn print_notice(notice: &NoticeView) -> io::Result<()> {
         output::line(indented(&printable(&last.explanation), 4))?;
     }
     Ok(())
+}
+
+async fn rehearse(local: &Local, name: &str, tried: &Tried) -> Result<AlertRehearsal, Failure> {
+    let now = OffsetDateTime::now_utc();
+    let text = |when: When| when.seen_from(now).format(&Rfc3339).unwrap_or_default();
+    let number = |value: Option<f64>| value.map(|value| value.to_string());
+    let seconds = |time: Option<Duration>| time.map(|time| whole_seconds(time).to_string());
+    let asked = [
+        ("low", number(tried.low)),
+        ("high", number(tried.high)),
+        ("out_for", seconds(tried.out_for)),
+        ("back_for", seconds(tried.back_for)),
+        ("from", Some(text(tried.from))),
+        ("to", tried.to.map(text)),
+    ];
+    let asked: Vec<(&str, &str)> =
+        asked.iter().filter_map(|(key, value)| value.as_deref().map(|value| (*key, value))).collect();
+    local.get(&["alerts", name, "rehearsal"], &asked).await
+}
+
+fn print_rehearsal(name: &str, told: &AlertRehearsal) -> io::Result<()> {
+    let value = |value: f64| value_in_words(value, told.silence);
+    output::line(format_args!("{STRONG}{}{STRONG:#}  {}", printable(name), told.terms()))?;
+    let range = span(u64::try_from((told.to - told.from).whole_seconds()).unwrap_or(0));
+    let now = told.to >= OffsetDateTime::now_utc() - time::Duration::MINUTE;
+    let range = if now { format!("in the last {range}") } else { format!("in {range} until {}", minute(told.to)) };
+    match told.step_seconds {
+        None => output::line("No history is kept of what it watches: only what is there now can be tried.")?,
+        Some(_) if told.measured_seconds == 0 => output::line(format_args!("Nothing was measured {range}."))?,
+        Some(step) => {
+            let times = if told.raised == 1 { "once".into() } else { format!("{} times", count(told.raised)) };
+            output::line(format_args!(
+                "It would have been raised {times} {range}; values are known for {} of it, as means of {}.",
+                span(told.measured_seconds),
+                span(step.into())
+            ))?;
+        }
+    }
+    if !told.spells.is_empty() {
+        let row = |spell: &SpellView| {
+            let back = spell.cleared_at.map_or_else(|| "still out".into(), minute);
+            let until = spell.cleared_at.unwrap_or(told.to);
+            let lasted = span(u64::try_from((until - spell.out_since).whole_seconds()).unwrap_or(0));
+            let flaps = if spell.flapping { "yes" } else { "" };
+            vec![minute(spell.out_since), minute(spell.raised_at), back, lasted, value(spell.worst), flaps.into()]
+        };
+        let shown = told.spells.iter().take(SPELLS).map(row).collect();
+        output::line(table(&["OUT SINCE", "RAISED", "CLEARED", ">LASTED", ">WORST", "FLAPS"], shown))?;
+        if told.raised > SPELLS as u64 {
+            output::line(format_args!("{} before these; --json prints 200", count(told.raised - SPELLS as u64)))?;
+        }
+    }
+    if told.known_now == 0 {
+        return output::line("Now no value is known of what it watches.");
+    }
+    output::line(format_args!(
+        "Now {} of {} would be out.",
+        count(told.out_now),
+        plural(told.known_now, "value", "values")
+    ))?;
+    let row = |one: &RehearsedSubject| {
+        vec![printable(&one.subject), if one.out { "out" } else { "in" }.to_owned(), value(one.value)]
+    };
+    let shown: Vec<_> = told.now.iter().take(SPELLS).map(row).collect();
+    output::line(table(&["SUBJECT", "NOW", if told.silence { ">SILENT FOR" } else { ">VALUE" }], shown))
 }
 
 /// Sends test notices, and waits until it is known what has become of each.

@@ -19,7 +19,7 @@ use time::{OffsetDateTime, format_description::well_known::Rfc3339, macros::form
 use crate::{
     arguments::{When, when},
     local::Which,
-    output::{self, Done, FAINT, Failure, bytes, span, table},
+    output::{self, Done, FAINT, Failure, bytes, minute, span, table},
 };
 
 /// What the chart takes, with its axes.
@@ -114,10 +114,6 @@ pub async fn run(arguments: &Arguments) -> Done {
 
 fn sentence(HistoryRemark { from, to, kind }: &HistoryRemark) -> String {
     format!("{} to {}: {kind}", minute(*from), minute(*to))
-}
-
-fn minute(at: OffsetDateTime) -> String {
-    at.format(format_description!("[year]-[month]-[day] [hour]:[minute]")).unwrap_or_default()
 }
 
 /// A series and the same an earlier time, if it is compared.

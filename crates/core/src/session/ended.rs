@@ -115,6 +115,34 @@ impl Ended {
     pub fn is_failure(&self) -> bool {
         !matches!(self, Self::ByClient(reason) if !reason.is_error())
     }
+
+    /// Whether it is a failure that nobody wanted: neither the client, nor who runs the broker.
+    pub fn is_lost(&self) -> bool {
+        match self {
+            Self::ByClient(reason) => reason.is_error(),
+            Self::Closed
+            | Self::Broken(_)
+            | Self::NoConnect
+            | Self::KeepAlive(_)
+            | Self::Violation(_)
+            | Self::QueueFull
+            | Self::RefusedTooOften(..) => true,
+            Self::NotAccepted(_)
+            | Self::TakenOver
+            | Self::GivenToAnother
+            | Self::ByOperator(_)
+            | Self::Banned
+            | Self::Stopping
+            | Self::IdentityChanged
+            | Self::IdentityRemoved
+            | Self::NoEntry(_)
+            | Self::TokenOver
+            | Self::CertificateExpired
+            | Self::AuthorityRemoved
+            | Self::CredentialsOver
+            | Self::SubscriptionLost(_) => false,
+        }
+    }
 }
 
 impl Violation {

@@ -260,6 +260,55 @@ fn of_what_is_quiet_nobody_is_told_until_it_is_over() {
 }
 
 #[test]
+fn a_band_is_tried_over_the_past_and_now_and_nobody_is_told() {
+    let (place, told) = (Place::new(), Told::start());
+    let service = told.serve(&place);
+    watched(&service);
+    let tried = |more: &[&str]| service.run(&[&["alerts", "try"], more].concat());
+    // Of topics there is no history; what they say now is held against the band.
+    let mut weir = Peer::open(service.mqtt, V5, "weir");
+    level(&mut weir, 1.5);
+    let tries = ["gorge-high", "--high", "1.2", "--json"];
+    let now = wait("the level is known", || Some(tried(&tries).json()).filter(|told| told["known_now"] == 1));
+    assert_eq!((&now["out_now"], &now["now"][0]["subject"]), (&1.into(), &LEVEL.into()));
+    assert_eq!((&now["step_seconds"], &now["high"]), (&Value::Null, &1.2.into()));
+    let printed = tried(&["gorge-high", "--high", "1.2"]);
+    assert!(printed.ok().contains("gorge-high  at most 1.2") && printed.out.contains("Now 1 of 1 value would be out."));
+    assert!(printed.out.contains("No history is kept of what it watches"), "{printed:?}");
+    let inside = tried(&["gorge-high", "--out-for", "30s"]);
+    assert!(inside.ok().contains("at most 2.4, out for 30 s") && inside.out.contains("Now 0 of 1 value"), "{inside:?}");
+    let silent = tried(&["weir-silent", "--high", "60"]);
+    assert!(silent.ok().contains("at most 60 s"), "{silent:?}");
+
+    // Of a measure, the past is gone through as if the alert had been watching.
+    let past = wait("something is measured", || {
+        let told = tried(&["database", "--low", "2", "--out-for", "0s", "--json"]).json();
+        (told["measured_seconds"].as_u64().unwrap() > 0).then_some(told)
+    });
+    assert_eq!((&past["raised"], &past["step_seconds"], &past["out_now"]), (&1.into(), &10.into(), &1.into()));
+    let spell = &past["spells"][0];
+    assert_eq!((&spell["worst"], &spell["cleared_at"]), (&1.0.into(), &Value::Null));
+    let printed = tried(&["database", "--low", "2"]);
+    assert!(printed.ok().contains("raised once in the last 24 h") && printed.out.contains("still out"), "{printed:?}");
+    assert!(tried(&["database"]).ok().contains("raised 0 times in the last 24 h; values are known for"));
+    assert!(tried(&["database", "--from", "3d", "--to", "2d"]).ok().contains("Nothing was measured in 24 h until"));
+
+    // Nothing has come of it.
+    assert_eq!(alert(&service, "database")["phase"], "ok");
+    assert!(service.run(&["alerts", "history"]).ok().contains("No notices."));
+    assert_eq!(told.inbox().view().received.len(), 0);
+    for (arguments, said) in [
+        (&["gorge-low"][..], "There is no alert gorge-low"),
+        (&["gorge-high", "--low", "3"], "The low end of the band, 3, is above its high end, 2.4."),
+        (&["weir-silent", "--low", "3"], "is about silence, which has no low end"),
+        (&["database", "--out-for", "40days"], "at most 2592000 seconds"),
+        (&["database", "--from", "1h", "--to", "2h"], "The range must end after it begins"),
+    ] {
+        assert!(tried(arguments).failed().contains(said), "{arguments:?}");
+    }
+}
+
+#[test]
 fn silence_of_a_topic_and_of_a_session_is_told() {
     let (place, told) = (Place::new(), Told::start());
     let options = told.options(&place);

@@ -50,7 +50,7 @@ fn the_reason_of_a_closed_connection_is_found() {
     };
     assert_eq!((&connected["identity"], &connected["client_id"]), (&"kettle-weir".into(), &"weir-1".into()));
     assert_eq!((&connected["address"], &connected["subject"]), (&"127.0.0.1".into(), &"mqtt".into()));
-    event(&service, &["--client-id", "weir-1", "--kind", "disconnected"], "without DISCONNECT");
+    event(&service, &["--client-id", "weir-1", "--kind", "connection-lost"], "without DISCONNECT");
     // Who never came in is found by address: also in 3.1.1, which tells its client no more than a number.
     let mut guess = Peer::begin(service.mqtt, signing_in(V311, "weir-2", "kettle-weir", "a-wrong-guess"));
     assert!(matches!(guess.receive(), Some(Packet::ConnAck(_))));
@@ -73,6 +73,34 @@ fn the_reason_of_a_closed_connection_is_found() {
     assert!(service.run(&["events", "--kind", "refusals"]).failed().contains("There is no kind of event"));
     assert!(service.run(&["events", "--text", "nothing-like-this"]).ok().contains("No events match."));
     assert_eq!(events(&service, &["--since", "2099-01-01"]), [] as [Value; 0]);
+}
+
+#[test]
+fn refused_subscriptions_and_lost_connections_are_told_from_what_was_wanted() {
+    let place = Place::new();
+    let service = place.serve_catchment();
+    service.identity("kettle-weir", &["kind=station", "reach=gorge"]);
+    for (version, id) in [(V311, "weir-old"), (V5, "weir-new")] {
+        let mut weir = Peer::open_with(service.mqtt, signing_in(version, id, "kettle-weir", "riew-elttek"));
+        assert!(weir.try_subscribe("harrowmere/#", QoS::AtMostOnce)[0].is_error());
+        let options = ["--client-id", id, "--kind", "subscription-refused"];
+        let refused = event(&service, &options, "is not allowed to subscribe to harrowmere/#");
+        assert_eq!((&refused["subject"], &refused["identity"]), (&"harrowmere/#".into(), &"kettle-weir".into()));
+        assert_eq!(refused["count"], 1);
+        // Who says goodbye has not been lost.
+        weir.send(&Packet::Disconnect(Disconnect::normal()));
+        event(&service, &["--client-id", id, "--kind", "disconnected"], "disconnected normally");
+        assert_eq!(events(&service, &["--client-id", id, "--kind", "connection-lost"]), [] as [Value; 0]);
+    }
+    // Who runs the broker has wanted it, too.
+    let _weir = Peer::open_with(service.mqtt, signing_in(V5, "weir-3", "kettle-weir", "riew-elttek"));
+    service.run(&["sessions", "end", "--client", "weir-3", "--yes"]).ok();
+    event(&service, &["--client-id", "weir-3", "--kind", "disconnected"], "");
+    // A Keep Alive that runs out is a loss; the session says it, too.
+    let asked = Connect { keep_alive: 1, ..signing_in(V5, "weir-4", "kettle-weir", "riew-elttek") };
+    let _silent = Peer::open_with(service.mqtt, asked);
+    let lost = event(&service, &["--client-id", "weir-4", "--kind", "connection-lost"], "Keep Alive");
+    assert_eq!(lost["address"], "127.0.0.1");
 }
 
 #[test]
@@ -127,7 +155,7 @@ fn a_flood_is_counted_and_not_listed() {
     let count = |kind: &str| -> u64 {
         events(&service, &["--kind", kind]).iter().map(|event| event["count"].as_u64().unwrap()).sum()
     };
-    wait("all are counted", || (count("connected") == all && count("disconnected") == all).then_some(()));
+    wait("all are counted", || (count("connected") == all && count("connection-lost") == all).then_some(()));
     let rows = events(&service, &[]);
     assert!(rows.len() < 2_000, "{} rows for {} events", rows.len(), 2 * all);
     let more = event(&service, &[], "too many to list each");

@@ -241,7 +241,7 @@ fn how_a_connection_of_3_1_1_ended_is_found_although_it_was_told_nothing() {
     gauge.send(&Packet::Publish(publish(LEVEL, vec![0; 10_000], QoS::AtMostOnce)));
     assert!(gauge.receive().is_none());
     let event = wait("it is among the events", || {
-        let ran = service.run(&["events", "--client-id", "gauge", "--kind", "disconnected"]);
+        let ran = service.run(&["events", "--client-id", "gauge", "--kind", "connection-lost"]);
         ran.out.contains("limit of 4096").then_some(ran.out)
     });
     assert!(event.contains("gauge"), "{event}");

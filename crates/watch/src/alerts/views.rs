@@ -1,12 +1,17 @@
 //! Alerts and notices, as they are told to whoever asks.
 
+use std::sync::Arc;
+
 use moorfall_broker::clock::date;
 use moorfall_contract::{
     alerts::{AlertView, NoticeAttempt, NoticeFacts, NoticeView, QuietView, StandingView, value_in_words},
     kinds::NoticeState,
     status::RaisedAlert,
 };
-use moorfall_core::alert::{Phase, Standing};
+use moorfall_core::{
+    alert::{Phase, Standing},
+    blueprint::Alert,
+};
 use moorfall_store::NoticeRecord;
 
 use super::{
@@ -31,6 +36,12 @@ impl Alerts {
         let inner = self.inner.lock();
         let watching = inner.all.iter().find(|watching| watching.alert.name == name)?;
         Some(view(watching, inner.quiet.get(name), most))
+    }
+
+    /// One alert, as the blueprint has it.
+    pub fn alert(&self, name: &str) -> Option<Arc<Alert>> {
+        let inner = self.inner.lock();
+        inner.all.iter().find(|watching| watching.alert.name == name).map(|watching| Arc::clone(&watching.alert))
     }
 
     /// Names of all alerts.
