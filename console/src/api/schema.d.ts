@@ -2030,7 +2030,7 @@ export interface components {
          * @description What happened.
          * @enum {string}
          */
-        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
+        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "session-ended" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
         /** @description Something that happened. */
         EventView: {
             /** @description From which address; empty if from none. */

@@ -10,7 +10,7 @@
 </script>
 
 <main class="flex min-h-0 flex-1 flex-col px-6 py-4">
-  <Panel title="Events" note={events.trouble || (events.until ? '' : 'new ones come by themselves')} fills>
+  <Panel title="Events" note={events.trouble || (events.until ? '' : 'live')} fills>
     {#snippet tools()}
       <select class="field text-sm" aria-label="Kinds" bind:value={events.group}>
         {#each GROUPS as { name }, place (name)}
@@ -19,17 +19,17 @@
       </select>
       <label class="flex items-center gap-1.5 text-quiet">
         from
-        <input type="datetime-local" class="field text-sm" bind:value={events.since} />
+        <input type="datetime-local" class="w-48 field text-sm" bind:value={events.since} />
       </label>
       <label class="flex items-center gap-1.5 text-quiet">
         to
-        <input type="datetime-local" class="field text-sm" bind:value={events.until} />
+        <input type="datetime-local" class="w-48 field text-sm" bind:value={events.until} />
       </label>
       <input
         type="search"
         aria-label="Search events"
         placeholder="identity, client, address or text"
-        class="w-64 field text-sm"
+        class="w-60 field text-sm"
         bind:value={events.text}
       />
     {/snippet}

@@ -53,6 +53,7 @@ export const GROUPS: { name: string; kinds: EventKind[] }[] = [
       'will-sent',
       'will-refused',
       'session-expired',
+      'session-ended',
       'database-away',
       'certificate-ends',
       'alert-raised',

@@ -34,6 +34,9 @@ pub(crate) fn write(fact: &Fact) {
         Fact::Expired { client: Client { id, identity } } => {
             tracing::debug!(client = id, %identity, "session expired");
         }
+        Fact::EndedAway { client: Client { id, identity }, why } => {
+            tracing::debug!(client = id, %identity, %why, "session ended");
+        }
         Fact::Refused { client: Client { id, identity }, refusal } if refusal.is_will => {
             tracing::debug!(client = id, %identity, why = %refusal, "Will Message refused");
         }

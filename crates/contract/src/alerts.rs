@@ -113,7 +113,7 @@ impl NoticeFacts {
         if let Some(seconds) = out_seconds {
             line.push_str(&format!("; it was out for {}", span(seconds.max(0.0) as u64)));
             if let (false, Some(worst)) = (self.silence, worst) {
-                line.push_str(&format!(", at most at {}", self.value(*worst)));
+                line.push_str(&format!(", furthest out at {}", self.value(*worst)));
             }
         }
         if *flapping {
@@ -440,7 +440,7 @@ mod tests {
     fn a_notice_of_what_is_back_says_how_long_it_was_out() {
         let mut back = facts(NoticeKind::Cleared);
         back.subjects[0].out_seconds = Some(180.0);
-        assert!(back.to_string().contains("; it was out for 3 min, at most at 2.6\n"), "{back}");
+        assert!(back.to_string().contains("; it was out for 3 min, furthest out at 2.6\n"), "{back}");
         back.more = 11;
         assert!(back.title().ends_with("back: gorge high: 12 topics") && back.to_string().contains("and 11 more"));
         let mut silent = facts(NoticeKind::Raised);

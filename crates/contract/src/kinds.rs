@@ -342,6 +342,8 @@ kinds! {
     ListenerAccepts = "listener accepts",
     /// A session has expired while its client was away.
     SessionExpired = "session expired",
+    /// A session has ended while its client was away, for another reason than time.
+    SessionEnded = "session ended",
     /// A client has subscribed.
     Subscribed = "subscribed",
     /// A client was not allowed to subscribe.
@@ -372,7 +374,7 @@ kinds! {
     NoticeFails = "notice fails",
 }
 
-mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, SessionEnded, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
 
 impl EventKind {
     /// The kind of this name, as it stands in JSON.

@@ -216,32 +216,6 @@ pub fn rehearse(terms: &Terms, values: impl IntoIterator<Item = (Time, f64)>) ->
     spells
 }
 
-/// The number in a payload: at a path of fields in JSON, or all of it if the path is empty. `None` if there is none.
-pub fn number_in(payload: &[u8], field: &[String]) -> Option<f64> {
-    if payload.len() > LONGEST {
-        return None;
-    }
-    if field.is_empty() {
-        let number: f64 = std::str::from_utf8(payload).ok()?.trim().parse().ok()?;
-        return number.is_finite().then_some(number);
-    }
-    let json: serde_json::Value = serde_json::from_slice(payload).ok()?;
-    let found = field.iter().try_fold(&json, |value, name| match value {
-        serde_json::Value::Array(items) => items.get(name.parse::<usize>().ok()?),
-        value => value.get(name),
-    })?;
-    let number = match found {
-        serde_json::Value::Number(number) => number.as_f64()?,
-        serde_json::Value::String(text) => text.trim().parse().ok()?,
-        serde_json::Value::Bool(yes) => f64::from(u8::from(*yes)),
-        _ => return None,
-    };
-    number.is_finite().then_some(number)
-}
-
-/// Longer payloads are not looked into, bytes.
-const LONGEST: usize = 256 * 1024;
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -323,22 +297,6 @@ mod tests {
         assert_eq!(rehearse(&terms(0, 0), []), []);
         let wider = Terms { band: Band { low: None, high: Some(2.8) }, ..terms(0, 0) };
         assert_eq!(rehearse(&wider, values()).len(), 1);
-    }
-
-    #[test]
-    fn numbers_are_found_in_payloads() {
-        let field = |path: &str| path.split('.').filter(|name| !name.is_empty()).map(str::to_owned).collect::<Vec<_>>();
-        let number = |payload: &str, path| number_in(payload.as_bytes(), &field(path));
-        assert_eq!(number("{\"m\": 1.83}", "m"), Some(1.83));
-        assert_eq!(number("{\"stage\": {\"m\": \"1.83\"}, \"dry\": true}", "stage.m"), Some(1.83));
-        assert_eq!(number("{\"dry\": true}", "dry"), Some(1.0));
-        assert_eq!(number("[[1, 2], [3]]", "0.1"), Some(2.0));
-        assert_eq!(number(" 37.5\n", ""), Some(37.5));
-        for (payload, path) in
-            [("{\"m\": null}", "m"), ("{\"m\": 1}", "mm"), ("{", "m"), ("wet", ""), ("NaN", ""), ("", "")]
-        {
-            assert_eq!(number(payload, path), None, "{payload} {path}");
-        }
     }
 
     proptest! {

@@ -28,6 +28,8 @@ pub enum EventKind {
     ListenerAccepts,
     /// A session has expired while its client was away.
     SessionExpired,
+    /// A session has ended while its client was away, for another reason than time.
+    SessionEnded,
     /// A client has subscribed.
     Subscribed,
     /// A client was not allowed to subscribe.

@@ -21,6 +21,7 @@ pub mod measure;
 mod message;
 pub mod names;
 pub mod near_miss;
+pub mod number;
 mod outbox;
 mod outgoing;
 mod pattern_index;

@@ -63,6 +63,6 @@ impl Courier {
                 NoticeWay::Topic => Err(NotSent::Address(format!("{target} is a topic"))),
             }
         };
-        timeout(LONGEST, sending).await.unwrap_or(Err(NotSent::TimedOut))
+        timeout(LONGEST, sending).await.unwrap_or(Err(NotSent::TimedOut(LONGEST)))
     }
 }

@@ -80,7 +80,7 @@ impl Mail {
 
 fn not_sent(error: &lettre::transport::smtp::Error) -> NotSent {
     if error.is_timeout() {
-        return NotSent::TimedOut;
+        return NotSent::TimedOut(ANSWER);
     }
     let why = error.source().map_or_else(|| error.to_string(), ToString::to_string);
     match error.status() {

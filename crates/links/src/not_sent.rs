@@ -24,8 +24,8 @@ pub enum NotSent {
     #[error("{0}")]
     Unresolved(String),
     /// Nobody answered in time.
-    #[error("no answer within {} s", LONGEST.as_secs())]
-    TimedOut,
+    #[error("no answer within {} s", .0.as_secs())]
+    TimedOut(Duration),
     /// The connection or its security failed.
     #[error("the connection failed: {0}")]
     Connection(String),

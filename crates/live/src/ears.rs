@@ -25,17 +25,6 @@ const PAYLOAD: usize = 256 * 1024;
 /// Bytes that a place for a payload keeps when it is empty.
 const KEPT: usize = 1_024;
 
-/// A message that was heard.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct HeardMessage {
-    /// Its topic.
-    pub topic: TopicName,
-    /// What it says.
-    pub payload: Vec<u8>,
-    /// When it came.
-    pub at: Time,
-}
-
 /// What waits of one topic.
 #[derive(Debug)]
 struct Slot {
@@ -80,11 +69,6 @@ impl Ears {
         self.epoch.store(epoch, Ordering::Release);
     }
 
-    /// Whether anything is wanted at all.
-    pub fn are_open(&self) -> bool {
-        self.epoch.load(Ordering::Relaxed) != 0
-    }
-
     /// Hears messages of one topic, if it is wanted; `known` is what was found out when the topic was the same.
     pub fn hear(&self, topic: &TopicName, messages: &[Arc<Message>], known: &mut Wanted) {
         let epoch = self.epoch.load(Ordering::Acquire);
@@ -103,7 +87,9 @@ impl Ears {
         let is_first = {
             let mut waiting = slot.waiting.lock();
             let is_first = waiting.count == 0;
-            for message in messages.iter().filter(|message| message.payload.len() <= PAYLOAD) {
+            // Of a run only what will not be written over by the rest of it.
+            let rest = &messages[messages.len().saturating_sub(OF_TOPIC)..];
+            for message in rest.iter().filter(|message| message.payload.len() <= PAYLOAD) {
                 let place = waiting.count % OF_TOPIC;
                 let (at, payload) = &mut waiting.messages[place];
                 *at = message.received;
@@ -132,21 +118,23 @@ impl Ears {
         Some(Arc::clone(slots.entry(topic.clone()).or_insert_with(make)))
     }
 
-    /// Takes out what was heard, of each topic in order, and how many messages came on topics for which there was no room.
-    pub fn take(&self) -> (Vec<HeardMessage>, u64) {
+    /// Gives what was heard, of each topic in order, to `each`: topic, payload and when it came. Gives how many messages came on
+    /// topics for which there was no room.
+    pub fn take(&self, mut each: impl FnMut(&TopicName, &[u8], Time)) -> u64 {
         let slots = std::mem::take(&mut *self.heard.lock());
-        let mut heard = Vec::with_capacity(slots.len());
         for slot in slots {
             let mut waiting = slot.waiting.lock();
             let count = std::mem::take(&mut waiting.count);
             for number in count.saturating_sub(OF_TOPIC)..count {
                 let (at, payload) = &mut waiting.messages[number % OF_TOPIC];
+                each(&slot.topic, payload, *at);
                 // A large place is given away, a small one is used again.
-                let payload = if payload.capacity() > KEPT { std::mem::take(payload) } else { payload.clone() };
-                heard.push(HeardMessage { topic: slot.topic.clone(), payload, at: *at });
+                if payload.capacity() > KEPT {
+                    *payload = Vec::new();
+                }
             }
         }
-        (heard, self.missed.swap(0, Ordering::Relaxed))
+        self.missed.swap(0, Ordering::Relaxed)
     }
 }
 
@@ -164,6 +152,13 @@ mod tests {
         Arc::new(Message::new(topic, payload, QoS::AtMostOnce, false, properties, key, Time::from_micros(7)))
     }
 
+    /// The texts that were heard, and how many messages were not.
+    fn taken(ears: &Ears) -> (Vec<String>, u64) {
+        let mut heard = Vec::new();
+        let missed = ears.take(|_, payload, _| heard.push(String::from_utf8_lossy(payload).into_owned()));
+        (heard, missed)
+    }
+
     fn filter(text: &str) -> TopicFilter {
         text.parse().expect("a filter")
     }
@@ -174,15 +169,15 @@ mod tests {
         let (level, mut known) = (message(b"1.83"), Wanted::default());
         let mut hear = |ears: &Ears| {
             ears.hear(&level.topic, std::slice::from_ref(&level), &mut known);
-            ears.take().0.len()
+            taken(ears).0.len()
         };
-        assert_eq!((hear(&ears), ears.are_open()), (0, false));
+        assert_eq!(hear(&ears), 0);
         ears.want(vec![filter("harrowmere/+/level")]);
-        assert_eq!((hear(&ears), hear(&ears), ears.are_open()), (1, 1, true));
+        assert_eq!((hear(&ears), hear(&ears)), (1, 1));
         ears.want(vec![filter("harrowmere/+/status")]);
         assert_eq!(hear(&ears), 0);
         ears.want(Vec::new());
-        assert_eq!((hear(&ears), ears.are_open()), (0, false));
+        assert_eq!(hear(&ears), 0);
     }
 
     #[test]
@@ -194,7 +189,7 @@ mod tests {
             let messages: Vec<_> = texts.iter().map(|text| message(text.as_bytes())).collect();
             ears.hear(&messages[0].topic, &messages, known);
         };
-        let taken = || ears.take().0.into_iter().map(|heard| String::from_utf8_lossy(&heard.payload).into_owned());
+        let taken = || taken(&ears).0.into_iter();
         hear(&["1", "2"], &mut known);
         hear(&["3"], &mut known);
         assert_eq!(taken().collect::<Vec<_>>(), ["1", "2", "3"]);
@@ -214,7 +209,7 @@ mod tests {
             let topic = format!("weir/{number}").parse().expect("a topic");
             ears.hear(&topic, std::slice::from_ref(&level), &mut Wanted::default());
         }
-        let (heard, missed) = ears.take();
+        let (heard, missed) = taken(&ears);
         assert_eq!((heard.len(), missed), (TOPICS, 3));
     }
 }

@@ -36,6 +36,7 @@ impl Cause {
             | EventKind::ConnectionLost
             | EventKind::TakenOver
             | EventKind::SessionExpired
+            | EventKind::SessionEnded
             | EventKind::Subscribed
             | EventKind::SubscriptionRefused
             | EventKind::Unsubscribed
@@ -166,6 +167,7 @@ fn kind(fact: &Fact) -> Option<EventKind> {
         Fact::Refusing { .. } => EventKind::ListenerRefuses,
         Fact::Accepting { .. } => EventKind::ListenerAccepts,
         Fact::Expired { .. } => EventKind::SessionExpired,
+        Fact::EndedAway { .. } => EventKind::SessionEnded,
         Fact::Refused { refusal, .. } if refusal.is_will => EventKind::WillRefused,
         Fact::Refused { refusal, .. } if refusal.act == Act::Subscribe => EventKind::SubscriptionRefused,
         Fact::Subscribed { .. } => EventKind::Subscribed,
@@ -220,6 +222,7 @@ fn event(fact: &Fact, kind: EventKind, now: Time) -> Event {
         Fact::Expired { client } => {
             Event { explanation: "The session expired while its client was away.".into(), ..event.of(client) }
         }
+        Fact::EndedAway { client, why } => Event { explanation: why.to_string(), ..event.of(client) },
         Fact::Refused { client, refusal } => Event {
             subject: cut(&refusal.topic),
             explanation: refusal.to_string(),

@@ -80,6 +80,13 @@ pub enum Fact {
         /// Whose.
         client: Client,
     },
+    /// The session of a client that was away has ended before its time.
+    EndedAway {
+        /// Whose.
+        client: Client,
+        /// Why.
+        why: Ended,
+    },
     /// Attempts of a client were refused.
     Refused {
         /// Whose.

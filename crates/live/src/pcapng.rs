@@ -39,6 +39,9 @@ pub fn write(rungs: &[Rung], broker: SocketAddr) -> Vec<u8> {
         body.extend_from_slice(&0_u32.to_le_bytes());
     });
     let mut streams: HashMap<u64, Stream> = HashMap::new();
+    // Of several connections one may have been a little late to say what passed.
+    let mut rungs: Vec<&Rung> = rungs.iter().collect();
+    rungs.sort_by_key(|rung| rung.passed.at);
     for Rung { party, passed, .. } in rungs {
         let at = passed.at.as_micros();
         let stream = streams.entry(party.connection).or_insert_with(|| {

@@ -80,3 +80,97 @@ async fn events_are_found_gone_through_and_forgotten() {
     assert_eq!(store.events(&any(), 1).await.unwrap()[0].times, 9_500);
     cluster.stop().await;
 }
+
+/// Numbers that look random and are the same each time.
+struct Dice(u64);
+
+impl Dice {
+    fn below(&mut self, end: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0 % end as u64) as usize
+    }
+
+    fn one<'a>(&mut self, of: &[&'a str]) -> &'a str {
+        of[self.below(of.len())]
+    }
+
+    /// One of them, or none at all.
+    fn perhaps(&mut self, of: &[&str]) -> Option<String> {
+        (self.below(3) == 0).then(|| self.one(of).to_owned())
+    }
+}
+
+/// What a query means, said once more in the plainest way.
+fn is_meant(event: &EventRecord, query: &EventQuery) -> bool {
+    let is = |wanted: &Option<String>, value: &str| wanted.as_deref().is_none_or(|wanted| wanted == value);
+    let texts = [&event.identity, &event.client_id, &event.address, &event.subject, &event.explanation];
+    let text = query.text.as_deref().map(str::to_lowercase);
+    (query.kinds.is_empty() || query.kinds.contains(&event.kind))
+        && is(&query.identity, &event.identity)
+        && is(&query.client_id, &event.client_id)
+        && is(&query.address, &event.address)
+        && text.is_none_or(|text| texts.iter().any(|value| value.to_lowercase().contains(&text)))
+        && query.since.is_none_or(|since| event.at >= since)
+        && query.until.is_none_or(|until| event.at <= until)
+        && query.after.is_none_or(|after| event.id > after)
+        && query.before.is_none_or(|before| event.id < before)
+}
+
+#[tokio::test]
+async fn every_question_is_answered_by_what_it_means() {
+    let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir().unwrap();
+    let cluster = PrivateCluster::start(folder.path()).await.unwrap();
+    let store = Store::open_private(&cluster).await.unwrap();
+    let mut dice = Dice(0x9e37_79b9_7f4a_7c15);
+    let kinds = ["connected", "disconnected", "refused", "subscribed"];
+    let identities = ["kettle-weir", "barrier", "long-acre", ""];
+    let addresses = ["192.0.2.7", "192.0.2.70", "2001:db8::7"];
+    let subjects = ["mqtt", "harrowmere/gorge/+/stage/level", "100 % of _", "Grüße/Ä"];
+    let texts = ["weir", "WEIR-1", "192.0.2.7", "%", "_", "gorge/+", "grüße", "\\", "'", "nowhere", ""];
+    let mut all: Vec<EventRecord> = (0..400)
+        .map(|number| {
+            let drawn =
+                event(number / 3, dice.one(&kinds), dice.one(&identities), dice.one(&["", "Wrong \\ password"]));
+            EventRecord { address: dice.one(&addresses).into(), subject: dice.one(&subjects).into(), ..drawn }
+        })
+        .collect();
+    for some in all.chunks(70) {
+        store.add_events(some).await.unwrap();
+    }
+    // They are numbered in the order in which they came.
+    let stored = store.events(&EventQuery::default(), 1_000).await.unwrap();
+    assert_eq!(stored.len(), all.len());
+    for (event, stored) in all.iter_mut().zip(stored.iter().rev()) {
+        event.id = stored.id;
+        assert_eq!(event, stored);
+    }
+    let mut hits = 0;
+    for round in 0..300 {
+        let time = |dice: &mut Dice| (dice.below(3) == 0).then(|| at(dice.below(140) as i64));
+        let id = |dice: &mut Dice| (dice.below(4) == 0).then(|| all[dice.below(400)].id);
+        let query = EventQuery {
+            kinds: (0..dice.below(3)).map(|_| dice.one(&kinds).to_owned()).collect(),
+            identity: dice.perhaps(&identities),
+            client_id: dice.perhaps(&["kettle-weir-1", "barrier-1", "nobody"]).filter(|_| round % 2 == 0),
+            address: dice.perhaps(&addresses),
+            text: dice.perhaps(&texts),
+            since: time(&mut dice),
+            until: time(&mut dice),
+            after: id(&mut dice),
+            before: id(&mut dice),
+        };
+        let most = 1 + dice.below(60);
+        let mut meant: Vec<i64> = all.iter().filter(|event| is_meant(event, &query)).map(|event| event.id).collect();
+        // What follows something known begins right behind it; else the newest come first.
+        if query.after.is_none() {
+            meant.reverse();
+        }
+        meant.truncate(most);
+        let found: Vec<i64> = store.events(&query, most as i64).await.unwrap().iter().map(|event| event.id).collect();
+        assert_eq!(found, meant, "{query:?}, at most {most}");
+        hits += usize::from(!found.is_empty());
+    }
+    assert!(hits > 60, "only {hits} questions had an answer");
+}

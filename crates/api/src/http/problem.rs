@@ -17,10 +17,23 @@ use serde_json::Value;
 #[derive(Clone, Debug)]
 pub struct Fault(pub Problem);
 
+/// Bytes of a detail.
+const LONGEST: usize = 1_000;
+
 impl Fault {
     /// `detail` says what happened, to which thing, and what to do next.
     pub fn new(status: StatusCode, title: &str, detail: impl Into<String>) -> Self {
-        Self(Problem { status: status.as_u16(), title: title.into(), detail: detail.into() })
+        let mut detail = detail.into();
+        // What somebody has sent may stand in it.
+        if detail.len() > LONGEST {
+            detail.truncate(detail.floor_char_boundary(LONGEST));
+            detail.push('…');
+        }
+        // What libraries say of a fault is no whole sentence.
+        if !detail.ends_with(['.', '!', '?', '…']) {
+            detail.push('.');
+        }
+        Self(Problem { status: status.as_u16(), title: title.into(), detail })
     }
 
     /// Nobody is signed in.

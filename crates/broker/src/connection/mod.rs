@@ -78,8 +78,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         routes: RouteCache::default(),
         run: Vec::new(),
         run_answers: Vec::new(),
-        noted: None,
-        wanted: None,
+        published: None,
         run_route: None,
         pending: VecDeque::new(),
         held: 0,
@@ -101,6 +100,15 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
 /// Who a client is, and what it has shown for it.
 type Checked = (Verdict, SignedInBy);
 
+/// What is known of the topic that was published to last, so that it need not be looked up again.
+struct Published {
+    topic: TopicName,
+    /// Whether its messages are wanted inside.
+    wanted: Wanted,
+    /// The way to it in the live hierarchy; there may be no room for it.
+    path: Option<topics::Path>,
+}
+
 struct Connection {
     broker: Arc<Broker>,
     session: Session,
@@ -118,10 +126,8 @@ struct Connection {
     run: Vec<Arc<Message>>,
     /// What the session is told of them when they are handed on, each with its place in the run.
     run_answers: Vec<(usize, PacketId)>,
-    /// The topic that was published to last, in the live hierarchy.
-    noted: Option<(TopicName, topics::Path)>,
-    /// Whether messages of the topic that was published to last are wanted inside.
-    wanted: Option<(TopicName, Wanted)>,
+    /// The topic that was published to last.
+    published: Option<Published>,
     /// To whom they go.
     run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.

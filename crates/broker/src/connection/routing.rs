@@ -6,7 +6,7 @@ use moorfall_core::{Message, Run, access::Request, measure::Measure, session::Ro
 use moorfall_live::{ears::Wanted, facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
-use super::{Awaited, Connection};
+use super::{Awaited, Connection, Published};
 use crate::{
     notes,
     sessions::{
@@ -92,22 +92,19 @@ impl Connection {
     /// Counts messages of one topic in the live hierarchy.
     pub(super) fn note_topic(&mut self, messages: &[Arc<Message>], bytes: u64) {
         let (Some(record), Some(last)) = (&self.record, messages.last()) else { return };
-        if self.broker.live.ears.are_open() {
-            let known = self.wanted.take_if(|(known, _)| *known == last.topic);
-            let (topic, mut wanted) = known.unwrap_or_else(|| (last.topic.detached(), Wanted::default()));
-            self.broker.live.ears.hear(&topic, messages, &mut wanted);
-            self.wanted = Some((topic, wanted));
+        let (live, now) = (&self.broker.live, self.broker.now());
+        let published = match &mut self.published {
+            Some(published) if published.topic == last.topic => published,
+            other => {
+                let topic = last.topic.detached();
+                other.insert(Published { topic, wanted: Wanted::default(), path: None })
+            }
+        };
+        live.ears.hear(&published.topic, messages, &mut published.wanted);
+        let noted = || Noted { messages, bytes, publisher: &record.identity };
+        if !published.path.as_ref().is_some_and(|path| path.note(&live.topics, noted(), now)) {
+            published.path = live.topics.note(&published.topic, noted(), now);
         }
-        let (topic, noted) = (&last.topic, Noted { messages, bytes, publisher: &record.identity });
-        let now = self.broker.now();
-        if let Some((known, path)) = &self.noted
-            && known == topic
-            && path.note(&self.broker.live.topics, noted, now)
-        {
-            return;
-        }
-        let path = self.broker.live.topics.note(topic, noted, now);
-        self.noted = path.map(|path| (topic.detached(), path));
     }
 
     /// Hands the messages of the run to their recipients, and tells the session what became of them.

@@ -65,7 +65,7 @@ impl Sessions {
                 link.gone.cancelled().await;
             }
             if !kept {
-                self.finish(record);
+                self.end_away(record, &Ended::ByOperator(reason));
             }
         }
     }

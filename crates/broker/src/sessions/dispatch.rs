@@ -7,7 +7,7 @@ use moorfall_core::{
     access::Act,
     measure::Measure,
     router::{Load, Recipient, Route, is_filed},
-    session::{Reason, Routed, Withheld},
+    session::{Ended, Reason, Routed, Withheld},
 };
 use moorfall_live::{
     ears::Wanted,
@@ -214,7 +214,7 @@ impl Sessions {
         }
         self.note_outcome(journey, &recipient.handle, outcome);
         if outcome.end {
-            self.registry.end_soon(&recipient.handle);
+            self.registry.end_soon(&recipient.handle, Ended::QueueFull);
         }
     }
 

@@ -40,7 +40,7 @@ pub async fn keep_time(sessions: Arc<Sessions>, stopping: CancellationToken) {
 impl Sessions {
     fn come_due(&self, record: &Arc<SessionRecord>, now: Time) {
         let mut will = None;
-        let ended = {
+        let (ended, over) = {
             let mut batch = self.journal.open();
             let mut place = record.place.lock();
             // The client may have come back, or the session be over.
@@ -53,13 +53,18 @@ impl Sessions {
                 }
                 self.registry.set_due(record, parked);
             }
-            ended
+            (ended, parked.over.take())
         };
         if let Some((_, message)) = will {
             self.publish_will(&message, record);
         }
         if ended {
-            notes::note(&self.live, now, &Fact::Expired { client: record.named() });
+            let client = record.named();
+            let fact = match over {
+                Some(why) => Fact::EndedAway { client, why: *why },
+                None => Fact::Expired { client },
+            };
+            notes::note(&self.live, now, &fact);
             self.finish(record);
         }
     }

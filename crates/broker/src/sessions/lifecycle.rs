@@ -72,7 +72,7 @@ impl Sessions {
                     known.end(Ended::GivenToAnother, true);
                     link.gone.cancelled().await;
                 }
-                self.finish(&known);
+                self.end_away(&known, &Ended::GivenToAnother);
                 continue;
             }
             if let Some(link) = known.link() {
@@ -133,6 +133,7 @@ impl Sessions {
             expiry,
             since: now,
             ends: (expiry != moorfall_core::session::NEVER).then(|| after(expiry)),
+            over: None,
             will: will.map(|will| (now + will.delay, will.message)),
         });
         let gone = {
@@ -178,15 +179,24 @@ impl Sessions {
         }
     }
 
-    /// The session is over, whether its client is away or was never accepted. A connected client is not touched.
-    pub fn finish(&self, record: &Arc<SessionRecord>) {
+    /// Ends a session whose client is away, and says why. That of a connected client is not touched.
+    pub fn end_away(&self, record: &Arc<SessionRecord>, why: &Ended) {
+        if self.finish(record) {
+            let fact = Fact::EndedAway { client: record.named(), why: why.clone() };
+            notes::note(&self.live, self.clock.now(), &fact);
+        }
+    }
+
+    /// The session is over, whether its client is away or was never accepted. A connected client is not touched. Gives
+    /// whether it was not over before.
+    pub fn finish(&self, record: &Arc<SessionRecord>) -> bool {
         let parked = {
             let mut place = record.place.lock();
             match &*place {
                 Place::Parked(_) => {}
-                Place::Connected(_) | Place::Over => return,
+                Place::Connected(_) | Place::Over => return false,
             }
-            let Place::Parked(parked) = record.set_place(&mut place, Place::Over) else { return };
+            let Place::Parked(parked) = record.set_place(&mut place, Place::Over) else { return false };
             parked
         };
         let Parked { mut state, will, .. } = *parked;
@@ -216,6 +226,7 @@ impl Sessions {
         }
         self.registry.remove(record);
         self.hand_on(record, shared.into_iter());
+        true
     }
 
     fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
@@ -245,6 +256,9 @@ impl Sessions {
                 self.live.recorder.lead(journey, member, delivery.message.qos, false);
                 let outcome = member.handle.push(again, |filed| batch.file(member.session, filed));
                 self.note_outcome(journey, &member.handle, &outcome);
+                if outcome.end {
+                    self.registry.end_soon(&member.handle, Ended::QueueFull);
+                }
                 outcome.displaced.iter().for_each(|displaced| batch.done(member.session, displaced));
             }
             batch.done(from.key, &delivery);
@@ -256,7 +270,7 @@ impl Sessions {
         for record in self.registry.all().filter(|record| *record.identity == *identity) {
             record.end(why.clone(), discard);
             if discard {
-                self.finish(&record);
+                self.end_away(&record, why);
             }
         }
     }

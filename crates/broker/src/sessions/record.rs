@@ -151,6 +151,8 @@ pub struct Parked {
     pub since: Time,
     /// When it ends; `None` if never.
     pub ends: Option<Time>,
+    /// Why it ends before its time, if it does.
+    pub over: Option<Box<Ended>>,
     /// A will that waits, and until when.
     pub will: Option<(Time, Arc<Message>)>,
 }

@@ -12,7 +12,7 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
-use moorfall_core::{Holding, Limits, Quota, SessionKey, Time};
+use moorfall_core::{Holding, Limits, Quota, SessionKey, Time, session::Ended};
 use tokio::sync::Notify;
 use tracing_mutex::parkinglot::Mutex;
 
@@ -156,9 +156,10 @@ impl Registry {
     }
 
     /// Has a session that is away ended, by the task that keeps the time.
-    pub fn end_soon(&self, record: &Arc<SessionRecord>) {
+    pub fn end_soon(&self, record: &Arc<SessionRecord>, why: Ended) {
         if let Place::Parked(parked) = &mut *record.place.lock() {
             parked.ends = Some(parked.since);
+            parked.over.get_or_insert(Box::new(why));
             self.set_due(record, parked);
         }
     }

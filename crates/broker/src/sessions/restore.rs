@@ -66,6 +66,7 @@ fn restore_session(
         expiry: row.expiry,
         since,
         ends: (row.expiry != NEVER).then(|| after(row.expiry)),
+        over: None,
         will,
     };
     let began_at = Time::from_micros(row.began_at);

@@ -4,12 +4,14 @@ mod known;
 mod picture;
 
 use std::{
+    collections::VecDeque,
     io::{self, IsTerminal},
     time::Duration,
 };
 
 use clap::Args;
 use moorfall_contract::{
+    history::History,
     kinds::{BusyIn, BusyOf},
     status::Status,
 };
@@ -17,6 +19,7 @@ use ratatui::{
     DefaultTerminal,
     crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers},
 };
+use time::{OffsetDateTime, format_description::well_known::Rfc3339};
 use tokio::{
     sync::mpsc,
     time::{MissedTickBehavior, interval, timeout},
@@ -77,6 +80,7 @@ pub async fn run(arguments: &Arguments) -> Done {
     let mut known = Known::default();
     // What is wrong from the beginning is said without taking the terminal.
     look(&local, &mut known, BusyOf::Topics, BusyIn::Messages).await?;
+    known.rates = before(&local).await;
     let mut terminal = ratatui::try_init()?;
     let watched = watch(&local, &mut terminal, known).await;
     ratatui::restore();
@@ -139,12 +143,26 @@ async fn refresh(local: &Local, known: &mut Known, view: View) {
     };
 }
 
+/// Rates of the last minutes, one a second as far as it is known: there is a picture at once.
+async fn before(local: &Local) -> VecDeque<(f64, f64)> {
+    let from = OffsetDateTime::now_utc() - Duration::from_secs(DRAWN as u64);
+    let from = from.format(&Rfc3339).unwrap_or_default();
+    let asked = [("series", "messages_in,messages_out"), ("from", &from)];
+    // Without the database it is not known.
+    let Ok(History { series, step_seconds, .. }) = local.get(&["history"], &asked).await else {
+        return VecDeque::new();
+    };
+    let [ins, outs] = &series[..] else { return VecDeque::new() };
+    let means = ins.points.iter().zip(&outs.points).map(|(ins, outs)| (ins.mean, outs.mean));
+    means.flat_map(|rates| std::iter::repeat_n(rates, step_seconds as usize)).collect()
+}
+
 async fn look(local: &Local, known: &mut Known, of: BusyOf, by: BusyIn) -> Result<(), Failure> {
     let name = |kind: serde_json::Value| kind.as_str().unwrap_or_default().to_owned();
     let (of, by) = (name(serde_json::to_value(of)?), name(serde_json::to_value(by)?));
     let status: Status = local.get(&["status"], &[]).await?;
     known.rates.push_back((status.rates.messages_in, status.rates.messages_out));
-    if known.rates.len() > DRAWN {
+    while known.rates.len() > DRAWN {
         known.rates.pop_front();
     }
     known.status = Some(status);

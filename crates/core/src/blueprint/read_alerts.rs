@@ -161,7 +161,7 @@ impl Reader {
     fn watched(&mut self, at: &Span, entry: &mut AlertEntry) -> Option<(Watched, Option<Duration>)> {
         let about = (entry.measure.take(), entry.topics.take(), entry.identity.take(), entry.session.take());
         let (field, silent) = (entry.field.take(), entry.silent.take());
-        if let (Some(field), None) | (Some(field), Some(_)) = (&field, &silent)
+        if let Some(field) = &field
             && (about.1.is_none() || silent.is_some())
         {
             let span = self.span(field.span());

@@ -21,7 +21,7 @@ fn events(service: &Service<'_>, options: &[&str]) -> Vec<Value> {
 
 /// Waits until there is an event that has this in its sentence.
 #[track_caller]
-fn event(service: &Service<'_>, options: &[&str], part: &str) -> Value {
+pub(crate) fn event(service: &Service<'_>, options: &[&str], part: &str) -> Value {
     wait(part, || {
         let found = events(service, options);
         found.into_iter().find(|event| event["explanation"].as_str().unwrap().contains(part))

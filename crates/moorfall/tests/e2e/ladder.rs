@@ -28,7 +28,7 @@ fn ladders(service: &Service<'_>) -> Value {
 }
 
 /// Waits until so many packets of the newest ladder have passed.
-fn passed(service: &Service<'_>, count: u64) {
+pub(crate) fn passed(service: &Service<'_>, count: u64) {
     let enough = || ladders(service)[0]["packets"].as_u64().is_some_and(|packets| packets >= count);
     wait("the packets have passed", || enough().then_some(()));
 }

@@ -5,17 +5,20 @@
 
 mod alerts;
 mod api;
+mod capture;
 mod certificates;
 mod client;
 mod cluster;
 mod conformance;
 mod console;
+mod couriers;
 mod demo;
 mod design;
 mod desk;
 mod desk_api;
 mod drill;
 mod durable;
+mod endings;
 mod events;
 mod harness;
 mod hold;
@@ -23,6 +26,7 @@ mod journey;
 mod ladder;
 mod log;
 mod messaging;
+mod nonsense;
 mod outputs;
 mod peer;
 mod quotas;

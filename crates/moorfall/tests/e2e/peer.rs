@@ -38,6 +38,10 @@ impl Peer {
         Self { stream: Box::new(stream), buffer: BytesMut::new(), version }
     }
 
+    pub(crate) fn version(&self) -> ProtocolVersion {
+        self.version
+    }
+
     pub(crate) fn into_stream(self) -> Box<dyn Any> {
         self.stream
     }

@@ -13,12 +13,13 @@ use moorfall_contract::{
 };
 use moorfall_core::{
     Time,
+    access::Policy,
     alert::{Phase, Standing, Telling},
     blueprint::{Alert, Blueprint, Contact, Watched},
     measure::{Kind, Values},
     shown::span,
 };
-use moorfall_live::{ears::HeardMessage, facts::Fact, heard::Speaker};
+use moorfall_live::{facts::Fact, heard::Speaker};
 use moorfall_store::{AlertChanges, NewNotice, NoticeRecord, StandingRecord, StoreError};
 use moorfall_wire::TopicFilter;
 use parking_lot::Mutex;
@@ -223,37 +224,24 @@ impl Alerts {
         let filters: Vec<TopicFilter> = filters.into_iter().collect();
         broker.live.heard.wait_for(&speakers);
         broker.live.ears.want(filters.clone());
-        drop(inner);
         // What was retained before is known at once.
         for filter in &filters {
             for message in broker.sessions.router.retained(filter, now) {
-                self.arrived(broker, (&message.topic, &message.payload, false), now);
+                inner.arrived(broker, (&message.topic, &message.payload, false), &in_force.policy, now);
             }
         }
     }
 
     /// Takes what was heard since the last time.
     fn listen(&self, broker: &Broker) {
-        let (heard, missed) = broker.live.ears.take();
-        for HeardMessage { topic, payload, at } in heard {
-            self.arrived(broker, (&topic, &payload, true), at);
-        }
+        let policy = broker.design.policy();
+        let mut inner = self.inner.lock();
+        let missed =
+            broker.live.ears.take(|topic, payload, at| inner.arrived(broker, (topic, payload, true), &policy, at));
         if missed > 0 {
-            let mut inner = self.inner.lock();
             for watching in inner.all.iter_mut().filter(|watching| watching.alert.watched.topics().is_some()) {
                 watching.unwatched += missed;
             }
-        }
-    }
-
-    /// Takes a message: its topic, what it says, and whether it is new.
-    fn arrived(&self, broker: &Broker, message: (&str, &[u8], bool), now: Time) {
-        let policy = broker.design.policy();
-        let mut inner = self.inner.lock();
-        for place in 0..inner.all.len() {
-            let mut changed = Changed::new();
-            inner.all[place].arrived(message, policy.plan(), now, &mut changed);
-            inner.changed(broker, place, changed, now);
         }
     }
 
@@ -332,8 +320,23 @@ impl Alerts {
 }
 
 impl Inner {
+    /// Takes a message: its topic, what it says, and whether it is new.
+    fn arrived(&mut self, broker: &Broker, message: (&str, &[u8], bool), policy: &Policy, now: Time) {
+        let mut changed = Changed::new();
+        for place in 0..self.all.len() {
+            self.all[place].arrived(message, policy.plan(), now, &mut changed);
+            self.changed(broker, place, changed.drain(..), now);
+        }
+    }
+
     /// Standings of an alert have changed.
-    fn changed(&mut self, broker: &Broker, place: usize, changed: Changed, now: Time) {
+    fn changed(
+        &mut self,
+        broker: &Broker,
+        place: usize,
+        changed: impl IntoIterator<Item = (Arc<str>, Phase)>,
+        now: Time,
+    ) {
         let watching = &self.all[place];
         let name = &watching.alert.name;
         for (subject, before) in changed {

@@ -4,8 +4,9 @@ use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use moorfall_core::{
     Time,
-    alert::{Band, Phase, Standing, Terms, number_in},
+    alert::{Band, Phase, Standing, Terms},
     blueprint::{Alert, Watched},
+    number::number_in,
     plan::Plan,
 };
 use moorfall_live::heard::Speaker;
@@ -115,7 +116,7 @@ impl Watching {
     }
 
     /// The subject of this name, made if there is room for it.
-    fn subject(&mut self, name: &str, plan: &Plan, now: Time) -> Option<(Arc<str>, &mut Subject)> {
+    fn subject(&mut self, name: &str, plan: &Plan, now: Time) -> Option<&mut Subject> {
         if !self.subjects.contains_key(name) {
             if self.subjects.len() >= SUBJECTS {
                 return None;
@@ -128,18 +129,16 @@ impl Watching {
             let subject = Subject { standing: Standing::new(now), heard: now, longest };
             self.subjects.insert(name.into(), subject);
         }
-        let name = self.subjects.get_key_value(name).map(|(name, _)| Arc::clone(name))?;
-        let subject = self.subjects.get_mut(&*name)?;
-        Some((name, subject))
+        self.subjects.get_mut(name)
     }
 
     /// Takes the value of a measure.
     pub(super) fn measured(&mut self, name: &str, value: f64, plan: &Plan, now: Time, changed: &mut Changed) {
         let terms = self.alert.terms;
-        if let Some((name, subject)) = self.subject(name, plan, now)
+        if let Some(subject) = self.subject(name, plan, now)
             && let Some(before) = subject.standing.observe(&terms, value, now)
         {
-            changed.push((name, before));
+            changed.push((name.into(), before));
         }
     }
 
@@ -166,7 +165,7 @@ impl Watching {
             _ => return,
         };
         let is_full = self.subjects.len() >= SUBJECTS;
-        let Some((name, subject)) = self.subject(topic, plan, now) else {
+        let Some(subject) = self.subject(topic, plan, now) else {
             self.unwatched += u64::from(is_full);
             return;
         };
@@ -177,7 +176,7 @@ impl Watching {
             Some(number) => subject.standing.observe(&terms, number, now),
             None => subject.keep_quiet_time(now),
         };
-        changed.extend(before.map(|before| (name, before)));
+        changed.extend(before.map(|before| (topic.into(), before)));
     }
 
     /// Whoever is waited for was heard then.

@@ -6,6 +6,7 @@ mod overview;
 mod people;
 mod sessions;
 mod traffic;
+mod watching;
 
 use std::{
     io::{BufRead, BufReader},

@@ -179,7 +179,7 @@ async fn events_come_by_themselves_and_are_found() {
     let page = chromium.browse().await;
     page.sign_in(&service).await;
     page.driver.execute("location.hash = '/events'", vec![]).await.unwrap();
-    page.wait_for("main", |text| text.contains("new ones come by themselves")).await;
+    page.wait_for("main", |text| text.contains("live")).await;
     let ran = service.run(&["publish", "harrowmere/gorge", "1", "--as", "nobody", "--password-file", "/dev/null"]);
     assert_ne!(ran.code, Some(0));
     service.run(&["identities", "set", "auditor", "--note", "Reads, never writes"]).ok();
@@ -192,4 +192,21 @@ async fn events_come_by_themselves_and_are_found() {
     page.type_into("input[aria-label='Search events']", " ").await;
     page.click("select[aria-label=Kinds] option:nth-child(6)").await;
     page.wait_for("tbody", |text| text.contains("identity auditor") && !text.contains("connected")).await;
+    // Of a range of time only what was in it, and nothing comes by itself that is not.
+    let choose = |label: &str, at: &str| {
+        let field = format!(
+            "const field = [...document.querySelectorAll('main label')]\
+            .find((label) => label.textContent.trim() === '{label}').querySelector('input');\
+            field.value = '{at}'; field.dispatchEvent(new Event('input', {{ bubbles: true }}))"
+        );
+        page.driver.execute(field, vec![])
+    };
+    choose("to", "2026-01-01T00:00").await.unwrap();
+    page.wait_for("tbody", |text| text.contains("No events match.")).await;
+    page.wait_for("main", |text| !text.contains("live")).await;
+    choose("to", "").await.unwrap();
+    choose("from", "2026-01-01T00:00").await.unwrap();
+    page.wait_for("tbody", |text| text.contains("identity auditor")).await;
+    choose("from", "2199-01-01T00:00").await.unwrap();
+    page.wait_for("tbody", |text| text.contains("No events match.")).await;
 }
