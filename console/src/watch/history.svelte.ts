@@ -8,8 +8,18 @@ import { columns, KINDS, rangeOf, values, type KindName, type Value } from './hi
 /** Ranges up to this, minutes, go on with each second's reading. */
 const LIVE = 15;
 
+/** What the moving average of a reading goes over, seconds. */
+const AVERAGE = 10;
+
 /** Points of each line. */
 const POINTS = 500;
+
+/** A second's reading: its values for the lines, and what was measured in this second alone. */
+interface Second {
+  at: number;
+  lines: Value[];
+  alone: number[];
+}
 
 export class Past {
   #kind = $state<KindName>('throughput');
@@ -18,7 +28,7 @@ export class Past {
   #past = $state.raw<History>();
   #then = $state.raw<History>();
   /** Each second's reading since the page was opened, of the live ranges. */
-  #seconds = $state.raw<{ at: number; lines: Value[] }[]>([]);
+  #seconds = $state.raw<Second[]>([]);
   #trouble = $state('');
   /** When the past was read, milliseconds since 1970. */
   #readAt = 0;
@@ -81,17 +91,24 @@ export class Past {
   take(reading: LiveReading): void {
     const at = Date.parse(reading.at) / 1000;
     const { rates, average, sessions } = reading;
-    const line = (mean: number, peak: number): Value => ({ at, mean, peak });
-    const lines = {
+    const [means, alone] = {
       throughput: [
-        line(average.messages_in, rates.messages_in),
-        line(average.messages_out, rates.messages_out),
+        [average.messages_in, average.messages_out],
+        [rates.messages_in, rates.messages_out],
       ],
-      latency: [],
-      sessions: [line(sessions, sessions)],
-    }[this.#kind];
-    const oldest = at - LIVE * 60;
-    this.#seconds = [...this.#seconds.filter((known) => known.at >= oldest && known.at < at), { at, lines }];
+      latency: [[], []],
+      sessions: [[sessions], [sessions]],
+    }[this.#kind] as [number[], number[]];
+    const known = this.#seconds.filter((second) => second.at >= at - LIVE * 60 && second.at < at);
+    const within = known.filter((second) => second.at > at - AVERAGE);
+    // The highest of the seconds that the mean is of.
+    const peak = (place: number) => within.map((second) => second.alone[place] ?? 0);
+    const lines = means.map((mean, place) => ({
+      at,
+      mean,
+      peak: Math.max(mean, alone[place] ?? 0, ...peak(place)),
+    }));
+    this.#seconds = [...known, { at, lines, alone }];
   }
 
   #forget(): void {
