@@ -1549,7 +1549,7 @@ export interface components {
             text: string;
             /**
              * Format: int64
-             * @description How many topics are not watched, because there are too many.
+             * @description Messages that were not looked at, because they, or their topics, were too many.
              */
             unwatched: number;
             /** @description What is watched. */

@@ -374,7 +374,7 @@ pub struct AlertView {
     pub standings: Vec<StandingView>,
     /// How many subjects there are in all.
     pub subjects: u64,
-    /// How many topics are not watched, because there are too many.
+    /// Messages that were not looked at, because they, or their topics, were too many.
     pub unwatched: u64,
     /// Messages that had no number where it should stand.
     pub without_number: u64,

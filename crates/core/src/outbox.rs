@@ -140,6 +140,11 @@ impl Outbox {
         sequence
     }
 
+    /// Places are higher than this one from now on: a message that is in flight has it.
+    pub fn go_on_after(&mut self, sequence: u64) {
+        self.next_sequence = self.next_sequence.max(sequence + 1);
+    }
+
     /// How much may wait now at most, if that is less than the queue's own bound, bytes.
     pub fn set_ceiling(&mut self, bytes: usize) {
         self.ceiling = bytes;
@@ -206,7 +211,7 @@ impl Outbox {
     pub fn put_back(&mut self, entries: impl DoubleEndedIterator<Item = Queued>) {
         for entry in entries.rev() {
             if let Queued::One(delivery) = &entry {
-                self.next_sequence = self.next_sequence.max(delivery.sequence + 1);
+                self.go_on_after(delivery.sequence);
             }
             self.count(&entry);
             self.queue.push_front(entry);

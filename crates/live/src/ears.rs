@@ -5,7 +5,7 @@ use std::{
     collections::HashMap,
     sync::{
         Arc,
-        atomic::{AtomicU64, Ordering},
+        atomic::{AtomicU64, AtomicUsize, Ordering},
     },
 };
 
@@ -22,8 +22,11 @@ const TOPICS: usize = 20_000;
 /// Bytes of a payload that is heard: a longer one is not.
 const PAYLOAD: usize = 256 * 1024;
 
-/// Bytes that a place for a payload keeps when it is empty.
+/// Bytes that a place for a payload keeps when it is empty: a longer payload is a large one.
 const KEPT: usize = 1_024;
+
+/// Bytes of large payloads that wait at a time.
+const LARGE: usize = 32 * 1024 * 1024;
 
 /// What waits of one topic.
 #[derive(Debug)]
@@ -58,6 +61,8 @@ pub struct Ears {
     /// Those in which something waits.
     heard: Mutex<Vec<Arc<Slot>>>,
     missed: AtomicU64,
+    /// Bytes of large payloads that wait.
+    large: AtomicUsize,
 }
 
 impl Ears {
@@ -90,10 +95,14 @@ impl Ears {
             // Of a run only what will not be written over by the rest of it.
             let rest = &messages[messages.len().saturating_sub(OF_TOPIC)..];
             for message in rest.iter().filter(|message| message.payload.len() <= PAYLOAD) {
+                if message.payload.len() > KEPT && !self.holds_more(message.payload.len()) {
+                    self.missed.fetch_add(1, Ordering::Relaxed);
+                    continue;
+                }
                 let place = waiting.count % OF_TOPIC;
                 let (at, payload) = &mut waiting.messages[place];
                 *at = message.received;
-                payload.clear();
+                self.empty(payload);
                 payload.extend_from_slice(&message.payload);
                 waiting.count += 1;
             }
@@ -101,6 +110,22 @@ impl Ears {
         };
         if is_first {
             self.heard.lock().push(Arc::clone(slot));
+        }
+    }
+
+    /// Takes room for a large payload, if there is some.
+    fn holds_more(&self, bytes: usize) -> bool {
+        let room = |held: usize| Some(held + bytes).filter(|held| *held <= LARGE);
+        self.large.fetch_update(Ordering::Relaxed, Ordering::Relaxed, room).is_ok()
+    }
+
+    /// Empties a place: a large one is given away, a small one is used again.
+    fn empty(&self, payload: &mut Vec<u8>) {
+        if payload.len() > KEPT {
+            self.large.fetch_sub(payload.len(), Ordering::Relaxed);
+            *payload = Vec::new();
+        } else {
+            payload.clear();
         }
     }
 
@@ -128,10 +153,7 @@ impl Ears {
             for number in count.saturating_sub(OF_TOPIC)..count {
                 let (at, payload) = &mut waiting.messages[number % OF_TOPIC];
                 each(&slot.topic, payload, *at);
-                // A large place is given away, a small one is used again.
-                if payload.capacity() > KEPT {
-                    *payload = Vec::new();
-                }
+                self.empty(payload);
             }
         }
         self.missed.swap(0, Ordering::Relaxed)
@@ -198,6 +220,28 @@ mod tests {
         hear(&["10"], &mut Wanted::default());
         assert_eq!(taken().collect::<Vec<_>>(), ["7", "8", "9", "10"]);
         assert_eq!(taken().count(), 0);
+    }
+
+    #[test]
+    fn no_more_is_held_of_large_payloads_than_there_is_room_for() {
+        let ears = Ears::default();
+        ears.want(vec![filter("#")]);
+        let large = message(&vec![b'1'; PAYLOAD]);
+        let hear = |number: usize, large: &Arc<Message>| {
+            let topic = format!("weir/{number}").parse().expect("a topic");
+            ears.hear(&topic, std::slice::from_ref(large), &mut Wanted::default());
+        };
+        let most = LARGE / PAYLOAD;
+        // Of one topic the newest take the place of those before.
+        (0..most + 50).for_each(|_| hear(0, &large));
+        assert_eq!(ears.large.load(Ordering::Relaxed), OF_TOPIC * PAYLOAD);
+        (1..=most).for_each(|number| hear(number, &large));
+        hear(most + 1, &message(b"1"));
+        let (heard, missed) = taken(&ears);
+        assert_eq!((heard.len(), missed), (most + 1, OF_TOPIC as u64), "small ones have room all the same");
+        assert_eq!(ears.large.load(Ordering::Relaxed), 0);
+        hear(0, &message(&vec![b'1'; PAYLOAD + 1]));
+        assert_eq!(taken(&ears).0.len(), 0, "what is longer is not heard");
     }
 
     #[test]

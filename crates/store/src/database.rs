@@ -94,6 +94,18 @@ GRANT USAGE, SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO moorfall_servic
 REVOKE ALL ON _sqlx_migrations FROM moorfall_service;
 ";
 
+/// Connections of an earlier service to this database: whether any is there, and whether one is at work.
+const FORMER: &str = "
+SELECT count(*) > 0, coalesce(bool_or(state IS DISTINCT FROM 'idle'), false)
+FROM pg_stat_activity
+WHERE datname = current_database() AND application_name = $1 AND pid <> pg_backend_pid()";
+
+/// The name that connections of the service have.
+const SERVICE: &str = "moorfall";
+
+/// How long an earlier service's statement may go on, and how long its idle connections may take to notice its end.
+const FORMER_ENDS: (Duration, Duration) = (Duration::from_secs(60), Duration::from_secs(5));
+
 /// How long a private server may take to accept the first connection.
 const RECOVERY: Duration = Duration::from_secs(60);
 
@@ -116,14 +128,16 @@ impl Store {
         migrate(&owner).await?;
         owner.execute(RIGHTS).await?;
         owner.close().await;
-        let pool = pool(options.username(SERVICE_ROLE).application_name("moorfall"), 8, ACQUIRE_WITHIN).await?;
+        let pool = pool(options.username(SERVICE_ROLE).application_name(SERVICE), 8, ACQUIRE_WITHIN).await?;
+        outlast_former(&pool).await?;
         Ok(Self { pool })
     }
 
     /// Opens the records in the database that the URL names.
     pub async fn open_url(url: &str) -> Result<Self, StoreError> {
         let options = PgConnectOptions::from_str(url).map_err(StoreError::Address)?;
-        let pool = pool(options.application_name("moorfall"), 8, ACQUIRE_WITHIN).await?;
+        let pool = pool(options.application_name(SERVICE), 8, ACQUIRE_WITHIN).await?;
+        outlast_former(&pool).await?;
         migrate(&pool).await?;
         let statement = "SELECT current_user::text, rolsuper FROM pg_roles WHERE rolname = current_user";
         let (role, is_superuser): (String, bool) = sqlx::query_as(statement).fetch_one(&pool).await?;
@@ -174,6 +188,26 @@ fn may_pass(error: &StoreError) -> bool {
         }
         StoreError::Connect(sqlx::Error::Io(_)) => true,
         _ => false,
+    }
+}
+
+/// Waits until no connection of an earlier service is left. The server may still carry out what a service that was killed had
+/// sent: whoever read before that would not know of it, and would find it at the next start.
+async fn outlast_former(pool: &PgPool) -> Result<(), StoreError> {
+    let began = Instant::now();
+    let mut connection = pool.acquire().await?;
+    loop {
+        let (is_there, is_at_work): (bool, bool) =
+            sqlx::query_as(FORMER).bind(SERVICE).fetch_one(&mut *connection).await?;
+        let most = if is_at_work { FORMER_ENDS.0 } else { FORMER_ENDS.1 };
+        if !is_there {
+            return Ok(());
+        }
+        if began.elapsed() > most {
+            tracing::warn!("another service seems to use this database; two of them lose messages of each other");
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
 

@@ -73,8 +73,7 @@ impl From<DirectoryError> for Fault {
 impl From<StoreError> for Fault {
     fn from(error: StoreError) -> Self {
         if error.is_away() {
-            let detail =
-                "The database is unavailable, and nothing was changed. Try again when the status shows it as healthy.";
+            let detail = "The database is unavailable; nothing was read or changed. Try again when the status shows it as healthy.";
             return Self::new(StatusCode::SERVICE_UNAVAILABLE, "Database unavailable", detail);
         }
         if let StoreError::TooMuch = error {

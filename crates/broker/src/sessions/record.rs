@@ -444,6 +444,11 @@ impl SessionRecord {
         self.with_queue(|queue| queue.put_back(entries));
     }
 
+    /// Places in the queue are higher than this one from now on.
+    pub fn go_on_after(&self, sequence: u64) {
+        self.with_queue(|queue| queue.go_on_after(sequence));
+    }
+
     /// A place in the queue for a message that does not go through it.
     pub fn next_sequence(&self) -> u64 {
         self.outbox.lock().as_mut().map_or(0, Outbox::next_sequence)

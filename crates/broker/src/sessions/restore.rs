@@ -57,6 +57,7 @@ fn restore_session(
         (since + delay, will.message)
     });
     let count = (state.subscriptions().count(), state.in_flight());
+    let last = state.last_sequence();
     let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
     state.hold_for(sessions.holding(&row.identity));
     let parked = Parked {
@@ -82,6 +83,8 @@ fn restore_session(
     record.look_from(sessions.clock.now());
     record.subscriptions.store(count.0, Ordering::Relaxed);
     record.in_flight.store(count.1, Ordering::Relaxed);
+    // What is in flight is on disk under its place, and must not be written over.
+    record.go_on_after(last);
     record.put_back(waiting.into_iter().map(Queued::One));
     subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
     record

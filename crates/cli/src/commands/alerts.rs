@@ -221,7 +221,7 @@ fn print_alert(alert: &AlertView) -> io::Result<()> {
     }
     for (number, words) in [
         (alert.without_number, "had no number where it should stand"),
-        (alert.unwatched, "came on topics that are too many to watch"),
+        (alert.unwatched, "could not be watched: there are too many"),
     ] {
         if number > 0 {
             let messages = plural(number, "message", "messages");

@@ -79,6 +79,12 @@ impl SessionState {
         if let InUse::Sent(sent) = self.in_flight.get(id)? { Some(sent) } else { None }
     }
 
+    /// The highest place in the queue that a message in flight had; 0 if none had one.
+    pub fn last_sequence(&self) -> u64 {
+        let sent = self.in_flight.ids().into_iter().filter_map(|id| self.sent(id));
+        sent.map(|sent| sent.delivery.sequence).max().unwrap_or(0)
+    }
+
     /// Messages that were sent and are not done with.
     pub fn in_flight(&self) -> usize {
         self.in_flight.len()

@@ -292,3 +292,42 @@ fn while_the_database_is_away_promises_wait_and_then_are_kept() {
     drop(guest);
     drop(again);
 }
+
+#[test]
+fn what_is_in_flight_over_a_crash_is_not_written_over_by_what_comes_next() {
+    let place = Place::new();
+    let mut service = place.serve(&["--open"]);
+    let mut station = Peer::open(service.mqtt, V5, "station");
+    let (mut desk, _) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
+    desk.subscribe("harrowmere/#", QoS::ExactlyOnce);
+    // Nothing is answered, so nothing waits, and each message is in flight under an identifier of its own.
+    let mut under_way = Vec::new();
+    for (id, words) in [(1, "first"), (2, "second"), (3, "third")] {
+        station.publish(id, publish(LEVEL, words.into(), QoS::ExactlyOnce));
+        let message = desk.message();
+        assert_eq!((text(&message).as_str(), message.duplicate), (words, false));
+        under_way.push((message.packet_id, words.to_owned()));
+        service.crash();
+        service = place.serve(&["--open"]);
+        station = Peer::open(service.mqtt, V5, "station");
+        let (again, present) = Peer::resume(service.mqtt, keeping(V5, "duty-desk"));
+        desk = again;
+        assert!(present);
+        let repeated: Vec<_> = under_way
+            .iter()
+            .map(|_| {
+                let message = desk.message();
+                assert!(message.duplicate, "{message:?}");
+                (message.packet_id, text(&message))
+            })
+            .collect();
+        assert_eq!(repeated, under_way, "each comes again, once, as it was");
+    }
+    for (id, _) in under_way {
+        desk.send(&Packet::PubRec(Acknowledgement::success(id.unwrap())));
+        assert!(matches!(desk.receive(), Some(Packet::PubRel(_))));
+        desk.send(&Packet::PubComp(Acknowledgement::success(id.unwrap())));
+    }
+    desk.send(&Packet::PingReq);
+    assert_eq!(desk.receive(), Some(Packet::PingResp));
+}

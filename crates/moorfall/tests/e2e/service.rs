@@ -226,7 +226,7 @@ fn while_the_database_is_away_messages_flow_and_the_status_says_so() {
     assert!(ran.ok().contains("acknowledged"), "signing in and publishing go on: {ran:?}");
     wait("the chart is drawn from memory", || (!spans(service).0.is_empty()).then_some(()));
     let words = service.run(&["identities", "set", "new-one"]);
-    assert!(words.failed().contains("nothing was changed. Try again"), "{words:?}");
+    assert!(words.failed().contains("nothing was read or changed. Try again"), "{words:?}");
     let (took, _) = guest.service.terminate();
     assert!(took < Duration::from_secs(5), "{took:?}");
 }
