@@ -207,6 +207,7 @@ fn however_a_connection_ends_the_reason_is_found_and_is_what_the_client_was_told
     let mut away = Peer::open_with(service.mqtt, keeping(V5, "sleeper"));
     away.subscribe("harrowmere/#", QoS::AtLeastOnce);
     drop(away);
+    service.wait_for("it is away", |status| status["sessions_away"] == 1);
     let mut weir = Peer::open(service.mqtt, V5, "weir");
     for id in 1..=2 {
         weir.publish(id, publish(TOPIC, b"1.8".to_vec(), QoS::AtLeastOnce));
@@ -217,7 +218,7 @@ fn however_a_connection_ends_the_reason_is_found_and_is_what_the_client_was_told
     assert!(service.run(&["sessions", "show", "sleeper"]).failed().contains("sleeper"), "its session is over");
     // Who is forgotten while away is told of, too.
     drop(Peer::open_with(service.mqtt, keeping(V311, "night-desk")));
-    event(&service, &["--client-id", "night-desk", "--kind", "connection-lost"], "without DISCONNECT");
+    service.wait_for("it is away", |status| status["sessions_away"] == 1);
     service.run(&["sessions", "end", "--client", "night-desk", "--yes"]).ok();
     event(&service, &["--client-id", "night-desk", "--kind", "session-ended"], "ended by an administrator");
 }
