@@ -29,8 +29,7 @@
     [
       alert.without_number > 0 &&
         `${plural(alert.without_number, 'message')} had no number where it should stand`,
-      alert.unwatched > 0 &&
-        `${plural(alert.unwatched, 'message')} could not be watched: there are too many`,
+      alert.unwatched > 0 && `${plural(alert.unwatched, 'message')} could not be watched: there are too many`,
     ].filter((words) => words),
   );
   let time = $state(1_800);
