@@ -105,17 +105,33 @@ impl Page {
         self.click_on(By::XPath(format!("//button[normalize-space()='{text}']"))).await;
     }
 
-    /// Clicks as a person does: again, if the page has just put another element there or has moved it away.
+    /// Clicks as a person does: again, if the page has just put another element there, has moved it away or does not
+    /// take clicks on it yet. A click that missed is no error of the driver's, so the element says whether it came.
     async fn click_on(&self, by: By) {
+        const LISTEN: &str = "window.clicked = false; \
+            arguments[0].addEventListener('click', () => { window.clicked = true }, { capture: true, once: true })";
         let began = std::time::Instant::now();
         loop {
             let query = self.driver.query(by.clone()).wait(PATIENCE, Duration::from_millis(50));
-            match query.and_displayed().first().await.unwrap().click().await {
-                Ok(()) => return,
+            let element = query.and_displayed().first().await.unwrap();
+            match self.click_once(LISTEN, &element).await {
+                Ok(true) => return,
+                Ok(false) => assert!(began.elapsed() < PATIENCE, "{by:?} takes no click"),
                 Err(error) => assert!(began.elapsed() < PATIENCE, "{by:?} can't be clicked: {error}"),
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+
+    /// Whether the click came to the element. A page that another one has replaced was left by it.
+    async fn click_once(
+        &self,
+        listen: &str,
+        element: &thirtyfour::WebElement,
+    ) -> Result<bool, thirtyfour::error::WebDriverError> {
+        self.driver.execute(listen, vec![element.to_json()?]).await?;
+        element.click().await?;
+        self.driver.execute("return window.clicked ?? true", vec![]).await?.convert()
     }
 
     /// Waits until an element's text is as wanted.
