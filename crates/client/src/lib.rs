@@ -6,7 +6,6 @@
 mod connection;
 mod error;
 mod examine;
-mod remote;
 mod transport;
 mod trust;
 
@@ -25,12 +24,11 @@ use tokio::{
 
 use self::connection::{Command, Desk, Request};
 
-pub use moorfall_core::client::ClientState;
+pub use moorfall_core::{Remote, RemoteError, Scheme, client::ClientState};
 
 pub use self::{
     error::{ClientError, ConnectError},
     examine::{Examination, Failed, Found, Stage, Step, examine},
-    remote::{Remote, RemoteError, Scheme},
     trust::{Trust, choose_cryptography},
 };
 

@@ -43,3 +43,15 @@ pub struct Identity {
     /// What is known of it, by name.
     pub attributes: BTreeMap<String, AttributeValue>,
 }
+
+/// What the names of bridges' identities begin with; no other identity has such a name.
+pub const BRIDGE: &str = "bridge:";
+
+impl Identity {
+    /// The identity of a bridge.
+    pub fn of_bridge(bridge: &str) -> Self {
+        let attributes = [("kind", "bridge"), ("bridge", bridge)];
+        let attributes = attributes.map(|(name, value)| (name.to_owned(), AttributeValue::Text(value.to_owned())));
+        Self { name: format!("{BRIDGE}{bridge}").into(), attributes: attributes.into() }
+    }
+}

@@ -6,7 +6,7 @@ use humantime::format_duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Alert, Blueprint, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
+use super::{Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
 use crate::{Values, shown::span};
 
 /// What happens to a part of the design.
@@ -67,7 +67,7 @@ impl From<String> for Content {
 pub struct Change {
     /// What happens to it.
     pub kind: Kind,
-    /// What it is: level, topic, cohort, rule, proof, contact or alert.
+    /// What it is: level, topic, cohort, rule, proof, contact, alert or bridge.
     pub part: String,
     /// Its name.
     pub name: String,
@@ -91,7 +91,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
-    let parts: [(&str, ListParts); 7] = [
+    let parts: [(&str, ListParts); 8] = [
         ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
         ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
         ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
@@ -99,6 +99,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         ("proof", |blueprint| named(blueprint.proofs.iter().map(|proof| (&proof.name, proof_fields(proof))))),
         ("contact", |blueprint| named(blueprint.contacts.iter().map(|(name, one)| (name, contact_fields(one))))),
         ("alert", |blueprint| named(blueprint.alerts.iter().map(|alert| (&alert.name, alert_fields(alert))))),
+        ("bridge", |blueprint| named(blueprint.bridges.iter().map(|bridge| (&bridge.name, bridge_fields(bridge))))),
     ];
     for (part, list) in parts {
         compare(part, list(old), list(new), &mut changes);
@@ -241,4 +242,55 @@ fn alert_fields(alert: &Alert) -> Fields {
         ("tell", Content::list(&alert.tell)),
         ("purpose", alert.purpose.clone().into()),
     ]
+}
+
+fn bridge_fields(bridge: &Bridge) -> Fields {
+    let time = |time: Duration| format_duration(time).to_string();
+    let seconds = |seconds: u64| time(Duration::from_secs(seconds));
+    let file = |file: &Option<String>| Content::Text(file.clone().unwrap_or_default());
+    let waiting = &bridge.waiting;
+    vec![
+        ("remotes", Content::list(&bridge.remotes)),
+        ("protocol", bridge.version.to_string().into()),
+        ("client-id", bridge.client_id.clone().into()),
+        ("keep-alive", seconds(bridge.keep_alive.into()).into()),
+        ("clean-start", bridge.clean_start.to_string().into()),
+        ("session-expiry", seconds(bridge.session_expiry.into()).into()),
+        ("fail-back", time(bridge.fail_back).into()),
+        ("secret-file", file(&bridge.files.secret)),
+        ("authority-file", file(&bridge.files.authority)),
+        ("certificate-file", file(&bridge.files.certificate)),
+        ("key-file", file(&bridge.files.key)),
+        ("status-there", bridge.status_there.as_ref().map(ToString::to_string).unwrap_or_default().into()),
+        ("waiting.messages", waiting.messages.to_string().into()),
+        ("waiting.bytes", waiting.bytes.to_string().into()),
+        ("waiting.age", waiting.age.map(time).unwrap_or_default().into()),
+        ("waiting.full", waiting.full.to_string().into()),
+        ("retained-rate", format!("{}/s", bridge.retained_rate).into()),
+        ("push", Content::list(bridge.push.iter().map(mapping_in_words))),
+        ("pull", Content::list(bridge.pull.iter().map(mapping_in_words))),
+        ("purpose", bridge.purpose.clone().into()),
+    ]
+}
+
+fn mapping_in_words(mapping: &BridgeMapping) -> String {
+    let mut words = mapping.names.to_string();
+    if mapping.highest_qos.level() < 2 {
+        words += &format!(", QoS {} at most", mapping.highest_qos);
+    }
+    if !mapping.retained {
+        words += ", nothing retained";
+    } else if !mapping.clearing {
+        words += ", not cleared";
+    }
+    if let Some(condition) = &mapping.condition {
+        words += &format!(", where {condition}");
+    }
+    if let Some(rate) = mapping.rate {
+        words += &format!(", {rate} at most");
+    }
+    if !mapping.purpose.is_empty() {
+        words += &format!(" ({})", mapping.purpose);
+    }
+    words
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{
     Act, Blueprint, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict,
-    Watched, Who, pattern::Piece,
+    Watched, Who, lint_bridges, pattern::Piece,
 };
 use crate::{TopicSet, Values};
 
@@ -29,6 +29,9 @@ pub(super) fn lint(blueprint: &Blueprint) -> Vec<Finding> {
         }
     }
     lint.alerts();
+    for bridge in &blueprint.bridges {
+        lint_bridges::lint(bridge, &mut |at, message, remedy| lint.warn(at, message, remedy));
+    }
     lint.found.sort_by_key(|(span, _)| (span.file, span.bytes.start));
     lint.found.into_iter().map(|(_, finding)| finding).collect()
 }
@@ -122,12 +125,14 @@ impl<'a> Lint<'a> {
             .filter_map(|alert| alert.watched.topics())
             .flat_map(|topics| topics.pattern.levels())
             .filter_map(level_name);
-        let used: HashSet<&str> = in_paths.chain(in_rules).chain(in_alerts).collect();
+        let mappings = blueprint.bridges.iter().flat_map(|bridge| bridge.push.iter().chain(&bridge.pull));
+        let in_bridges = mappings.flat_map(|mapping| mapping.names.named_levels());
+        let used: HashSet<&str> = in_paths.chain(in_rules).chain(in_alerts).chain(in_bridges).collect();
         for (name, level) in &blueprint.levels {
             if !used.contains(name.as_str()) {
                 self.warn(
                     &level.at,
-                    format!("no topic, rule or alert uses the level `{name}`"),
+                    format!("no topic, rule, alert or bridge uses the level `{name}`"),
                     "remove it, or use it",
                 );
             }

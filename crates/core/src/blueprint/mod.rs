@@ -1,13 +1,17 @@
 //! The blueprint: the declared design of a broker. `docs/BLUEPRINT.md` describes its files field by field.
 
 mod alerts;
+mod bridge_rights;
+mod bridges;
 mod diff;
 mod lint;
+mod lint_bridges;
 mod pattern;
 mod payload;
 mod proofs;
 mod read;
 mod read_alerts;
+mod read_bridges;
 mod reader;
 mod schema_cost;
 mod source;
@@ -26,6 +30,8 @@ use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::E
 
 pub use self::{
     alerts::{Alert, AlertSeverity, Contact, Watched, WatchedTopics},
+    bridge_rights::bridge_rights,
+    bridges::{Bridge, BridgeFiles, BridgeMapping, Waiting},
     diff::{Change, FieldChange, Kind, diff},
     pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
     payload::{Payload, PayloadFault, Schema},
@@ -57,6 +63,8 @@ pub struct Blueprint {
     pub contacts: BTreeMap<String, Contact>,
     /// What is watched, and who is told.
     pub alerts: Vec<Alert>,
+    /// Other brokers, and what goes between them and this one.
+    pub bridges: Vec<Bridge>,
 }
 
 /// A named place in the hierarchy.

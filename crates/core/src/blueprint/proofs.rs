@@ -5,7 +5,7 @@
 
 use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
-use super::{Act, BindError, ClientId, Proof, Severity, Who};
+use super::{Act, BindError, Bridge, ClientId, Proof, Severity, Who};
 use crate::{
     Identity, TopicSet,
     access::{Access, Policy, Sets},
@@ -130,11 +130,12 @@ pub fn prove(policy: &Arc<Policy>, population: &BTreeMap<Arc<str>, Identity>) ->
 /// The same with all that is known of them, in a time that the caller bounds.
 pub fn prove_within(policy: &Arc<Policy>, population: Population<'_>) -> Vec<ProofResult> {
     let blueprint = policy.blueprint();
+    let bridges: Vec<Identity> = blueprint.bridges.iter().map(Bridge::identity).collect();
     let mut is_over = false;
     // Of many identities each is bound once, for all proofs.
     let mut all: Vec<Subject> = Vec::new();
     if blueprint.proofs.iter().any(|proof| !matches!(proof.who, Who::Identity(_))) {
-        for (number, identity) in population.identities.values().enumerate() {
+        for (number, identity) in population.identities.values().chain(&bridges).enumerate() {
             is_over |= number % SLICE == 0 && (population.is_over)();
             if is_over {
                 break;
@@ -184,10 +185,13 @@ fn subjects<'a>(
         (Who::Identity(name), Some(attributes)) => {
             one(&Identity { name: name.as_str().into(), attributes: attributes.clone() })
         }
-        (Who::Identity(name), None) => match population.identities.get(name.as_str()) {
-            Some(identity) => one(identity),
-            None => Err(ProofFault::NoIdentity(name.clone())),
-        },
+        (Who::Identity(name), None) => {
+            let bridge = || policy.blueprint().bridges.iter().map(Bridge::identity).find(|one| *one.name == **name);
+            match population.identities.get(name.as_str()).cloned().or_else(bridge) {
+                Some(identity) => one(&identity),
+                None => Err(ProofFault::NoIdentity(name.clone())),
+            }
+        }
         (Who::Cohort(cohort), _) => {
             // Whoever is not accepted is in no cohort that matters.
             let member =

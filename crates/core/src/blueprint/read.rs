@@ -11,12 +11,13 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{
-    Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Rate, Retention,
+    Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Retention,
     Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
 };
 use super::{
     read_alerts::{AlertEntry, ContactEntry},
-    reader::{Reader, duration},
+    read_bridges::BridgeEntry,
+    reader::{Reader, rate},
 };
 use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
 
@@ -42,6 +43,8 @@ struct File {
     contacts: BTreeMap<Spanned<String>, ContactEntry>,
     #[serde(default)]
     alerts: Vec<AlertEntry>,
+    #[serde(default)]
+    bridges: Vec<BridgeEntry>,
 }
 
 #[derive(Deserialize)]
@@ -140,6 +143,7 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
         reader.rules(&mut blueprint, file.rules);
         reader.proofs(&mut blueprint, file.proofs);
         reader.alerts(&mut blueprint, file.alerts);
+        reader.bridges(&mut blueprint, file.bridges);
     }
     reader.twice(&blueprint);
     if reader.findings.is_empty() {
@@ -203,16 +207,7 @@ impl Reader {
                     blueprint.cohorts.insert(name, Cohort { at, purpose, expression, quota });
                 }
                 Err(error) => {
-                    // Behind the quotation mark; escapes would move it further, and are rare.
-                    let span = entry.r#where.span();
-                    let text = &self.source.files()[self.file].text;
-                    let quotes = if text[span.clone()].starts_with("\"\"\"") || text[span.clone()].starts_with("'''") {
-                        3
-                    } else {
-                        1
-                    };
-                    let place = (span.start + quotes + error.at).min(span.end.saturating_sub(1));
-                    let span = self.span(place..place + 1);
+                    let span = self.inside(entry.r#where.span(), error.at);
                     self.wrong(&span, error.message, "");
                 }
             }
@@ -261,7 +256,7 @@ impl Reader {
         }
     }
 
-    fn qos(&mut self, qos: Option<Spanned<u8>>) -> Option<QoS> {
+    pub(super) fn qos(&mut self, qos: Option<Spanned<u8>>) -> Option<QoS> {
         let qos = qos?;
         let level = QoS::try_from(*qos.get_ref()).ok();
         if level.is_none() {
@@ -546,18 +541,11 @@ impl Reader {
         let topics = blueprint.topics.iter().map(|topic| ("planned topics", &topic.path, &topic.at));
         let alerts = blueprint.alerts.iter().map(|alert| ("alerts", &alert.name, &alert.at));
         let mut seen = HashMap::new();
-        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts) {
+        let bridges = blueprint.bridges.iter().map(|bridge| ("bridges", &bridge.name, &bridge.at));
+        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts).chain(bridges) {
             if seen.insert((what, name), at).is_some() {
                 self.wrong(at, format!("two {what} have the name `{name}`"), "use different names");
             }
         }
     }
-}
-
-/// A rate such as 10/s.
-fn rate(text: &str) -> Option<Rate> {
-    let (number, unit) = text.split_once('/')?;
-    let messages = number.trim().parse().ok().filter(|number| *number > 0)?;
-    let every = duration(&format!("1{}", unit.trim()))?;
-    Some(Rate { messages, every })
 }

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, ops::Range, sync::Arc, time::Duration};
 
 use toml::Spanned;
 
-use super::{Finding, Severity, Source, Span};
+use super::{Finding, Rate, Severity, Source, Span};
 use crate::Level;
 
 /// Reads the files of a blueprint, and gathers what is wrong.
@@ -19,6 +19,15 @@ pub(super) struct Reader {
 impl Reader {
     pub(super) fn span(&self, bytes: Range<usize>) -> Span {
         Span { file: self.file, bytes }
+    }
+
+    /// A place within a text, bytes from its beginning. It stands behind the quotation mark; escapes would move it
+    /// further, and are rare.
+    pub(super) fn inside(&self, text: Range<usize>, at: usize) -> Span {
+        let written = &self.source.files()[self.file].text[text.clone()];
+        let quotes = if written.starts_with("\"\"\"") || written.starts_with("'''") { 3 } else { 1 };
+        let place = (text.start + quotes + at).min(text.end.saturating_sub(1));
+        self.span(place..place + 1)
     }
 
     pub(super) fn wrong(&mut self, span: &Span, message: impl Into<String>, remedy: impl Into<String>) {
@@ -41,4 +50,12 @@ impl Reader {
 /// A time such as 15m, of whole seconds.
 pub(super) fn duration(text: &str) -> Option<Duration> {
     humantime::parse_duration(text).ok().filter(|time| !time.is_zero() && time.subsec_nanos() == 0)
+}
+
+/// A rate such as 10/s.
+pub(super) fn rate(text: &str) -> Option<Rate> {
+    let (number, unit) = text.split_once('/')?;
+    let messages = number.trim().parse().ok().filter(|number| *number > 0)?;
+    let every = duration(&format!("1{}", unit.trim()))?;
+    Some(Rate { messages, every })
 }

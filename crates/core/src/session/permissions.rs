@@ -1,6 +1,6 @@
 //! What a client was found to be permitted, remembered, and how often.
 
-use std::{collections::HashMap, sync::Arc, time::Duration};
+use std::{collections::HashMap, sync::Arc};
 
 use bytes::Bytes;
 use foldhash::fast::RandomState;
@@ -10,7 +10,7 @@ use super::refusal::Reason;
 use crate::{
     Time,
     access::{Access, Decision, Request},
-    blueprint::Rate,
+    bucket::Bucket,
     plan::{Breach, Broken, Fault},
 };
 
@@ -42,27 +42,6 @@ pub struct Drift {
     pub refused: u64,
     /// The beginning of one payload.
     pub sample: Bytes,
-}
-
-/// Messages that a rule with a rate still takes: as many as in its time, and never more at once.
-#[derive(Clone, Copy, Debug)]
-struct Bucket {
-    left: f64,
-    at: Time,
-}
-
-impl Bucket {
-    fn take(&mut self, rate: Rate, now: Time) -> bool {
-        let most = f64::from(rate.messages);
-        let gained = (now - self.at).as_secs_f64() * most / rate.every.max(Duration::from_secs(1)).as_secs_f64();
-        self.left = (self.left + gained).min(most);
-        self.at = now;
-        let may = self.left >= 1.0;
-        if may {
-            self.left -= 1.0;
-        }
-        may
-    }
 }
 
 /// What is remembered of a client's publishing. Most clients only listen, or publish to a few topics: what they need
@@ -119,7 +98,7 @@ impl Remembered {
                 None => access.policy().and_then(|policy| policy.plan().find(topic)),
             };
             if let (Some(rate), Some(rule)) = (rate, rules.first()) {
-                let full = Bucket { left: rate.messages.into(), at: now };
+                let full = Bucket::full(rate, now);
                 if !self.buckets.entry(*rule).or_insert(full).take(rate, now) {
                     let rule = access.policy().map(|policy| Arc::clone(policy.rule_name(*rule))).unwrap_or_default();
                     return Err(Reason::Rate { rule, rate });

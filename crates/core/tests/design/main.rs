@@ -3,6 +3,7 @@
 
 mod access;
 mod blueprint;
+mod bridges;
 mod explanations;
 mod plan;
 mod proofs;

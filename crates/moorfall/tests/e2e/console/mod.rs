@@ -106,9 +106,10 @@ impl Page {
     }
 
     /// Clicks as a person does: again, if the page has just put another element there, has moved it away or does not
-    /// take clicks on it yet. A click that missed is no error of the driver's, so the element says whether it came.
+    /// take clicks on it yet. A click that missed is no error of the driver's, so the element says whether it came;
+    /// only the choices of a list are told of none.
     async fn click_on(&self, by: By) {
-        const LISTEN: &str = "window.clicked = false; \
+        const LISTEN: &str = "window.clicked = arguments[0].tagName === 'OPTION'; \
             arguments[0].addEventListener('click', () => { window.clicked = true }, { capture: true, once: true })";
         let began = std::time::Instant::now();
         loop {
