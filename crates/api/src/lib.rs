@@ -6,6 +6,7 @@
 pub mod design;
 pub mod http;
 pub mod identities;
+pub mod links;
 mod routes;
 pub mod run;
 pub mod state;

@@ -15,6 +15,7 @@ use crate::{
         responses, sign_in,
     },
     identities::{authorities, directory, tokens},
+    links::bridges,
     run::{audit, people},
     state::App,
     watch::{
@@ -93,6 +94,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(draft_lines::draft))
         .routes(routes!(retained::list))
         .routes(routes!(retained::show))
+        .routes(routes!(bridges::list))
+        .routes(routes!(bridges::show))
+        .routes(routes!(bridges::preview))
         .routes(routes!(people::me))
         .routes(routes!(audit::audit));
     let operate = OpenApiRouter::new()
@@ -119,11 +123,18 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(alerts::test))
         .routes(routes!(inbox::set_faults))
         .routes(routes!(alerts::quiet, alerts::end_quiet))
+        .routes(routes!(bridges::pause))
+        .routes(routes!(bridges::resume))
+        .routes(routes!(bridges::drain))
+        .routes(routes!(bridges::retry))
         .routes(routes!(retained::clear))
         .routes(routes!(retained::restore))
         .routes(routes!(tokens::make))
         .routes(routes!(tokens::revoke));
-    let change = OpenApiRouter::new().routes(routes!(revisions::apply)).routes(routes!(revisions::revert));
+    let change = OpenApiRouter::new()
+        .routes(routes!(revisions::apply))
+        .routes(routes!(revisions::revert))
+        .routes(routes!(bridges::set_secret, bridges::remove_secret));
     let own = OpenApiRouter::new()
         .routes(routes!(people::list))
         .routes(routes!(people::put, people::remove))

@@ -12,7 +12,7 @@ use moorfall_broker::{
     },
 };
 use moorfall_contract::running::RunningService;
-use moorfall_links::Inbox;
+use moorfall_links::{Inbox, bridge::Bridges};
 use moorfall_watch::{alerts::Alerts, sampler::Watch};
 use time::OffsetDateTime;
 
@@ -77,6 +77,8 @@ pub struct App {
     pub alerts: Arc<Alerts>,
     /// Clients that people hold.
     pub desk: Arc<Desk>,
+    /// Bridges to other brokers.
+    pub bridges: Arc<Bridges>,
     /// Whoever looks at it and runs it.
     pub people: Arc<People>,
 }
@@ -108,6 +110,12 @@ impl FromRef<App> for Arc<Process> {
 impl FromRef<App> for Arc<People> {
     fn from_ref(app: &App) -> Self {
         Arc::clone(&app.people)
+    }
+}
+
+impl FromRef<App> for Arc<Bridges> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.bridges)
     }
 }
 

@@ -74,6 +74,15 @@ pub(crate) fn write(fact: &Fact) {
         Fact::NoticeFails { contact, target, why } => {
             tracing::warn!(%contact, %target, %why, "a notice can't be delivered");
         }
+        Fact::BridgeUp { bridge, remote, session_present } => {
+            tracing::info!(%bridge, %remote, session_present, "bridge up");
+        }
+        Fact::BridgeDown { bridge, why } => tracing::warn!(%bridge, "bridge down: {why}"),
+        Fact::BridgeRefused { bridge, topic, why, count } => {
+            tracing::warn!(%bridge, %topic, count, "refused: {why}");
+        }
+        Fact::BridgeDrops { bridge, count, why } => tracing::warn!(%bridge, count, "dropped: {why}"),
+        Fact::BridgeTold { bridge, what, by } => tracing::info!(%bridge, %by, "bridge {what}"),
         Fact::SignInsFail { address } => {
             tracing::warn!(%address, "many sign-ins from this address have failed; the next ones wait");
         }

@@ -23,8 +23,9 @@ use tokio::{
 use tokio_util::io::poll_read_buf;
 
 use crate::{
-    Answer, Arrival, ClientError, ConnectError, Options, Scheme, Waiting,
-    transport::{self, Layer},
+    Answer, Arrival, ClientError, ConnectError, Options, Waiting,
+    dial::{broken, closed, not_accepted, reach, refused},
+    transport::Layer,
 };
 
 /// Messages that wait for the program; beyond it nothing is read.
@@ -104,7 +105,7 @@ pub(crate) async fn open_over(
         waiting: Waiting::default(),
         pings: VecDeque::new(),
     };
-    let connack = timeout_at(deadline, task.sign_in(options, &address))
+    let connack = timeout_at(deadline, task.sign_in(options))
         .await
         .map_err(|_| timed_out("connected, but no response to CONNECT"))??;
     let (requests, request_receiver) = mpsc::channel(REQUESTS);
@@ -118,27 +119,6 @@ pub(crate) async fn open_over(
         let _ = state.send(task.session.into_state());
     });
     Ok((Desk { requests, commands }, connack, arrival_receiver, state_receiver))
-}
-
-/// Everything below MQTT, and how far it came is what `stage` says.
-async fn reach(options: &Options, stage: &mut &'static str) -> Result<Box<dyn Layer>, ConnectError> {
-    let remote = &options.remote;
-    let addresses = transport::look_up(remote).await?;
-    let stream = transport::dial(remote, &addresses).await?;
-    if !remote.scheme.is_secure() {
-        if !remote.scheme.is_web_socket() {
-            return Ok(Box::new(stream));
-        }
-        *stage = "connected, but no WebSocket opened";
-        return Ok(Box::new(transport::upgrade(remote, stream).await?));
-    }
-    *stage = "connected, but the TLS handshake did not finish";
-    let stream = transport::secure(remote, &options.trust, stream).await?;
-    if !remote.scheme.is_web_socket() {
-        return Ok(Box::new(stream));
-    }
-    *stage = "TLS established, but no WebSocket opened";
-    Ok(Box::new(transport::upgrade(remote, stream).await?))
 }
 
 struct Task {
@@ -167,33 +147,21 @@ impl Task {
         Time::from_micros(u64::try_from(self.began.elapsed().as_micros()).unwrap_or(u64::MAX))
     }
 
-    async fn sign_in(&mut self, options: &Options, address: &str) -> Result<ConnAck, ConnectError> {
-        let remedy = match options.remote.scheme {
-            Scheme::Mqtt => "Check that it is an MQTT port without TLS.",
-            Scheme::Mqtts => "Check that it is an MQTT port.",
-            Scheme::Ws | Scheme::Wss => "Check that this path serves MQTT.",
-        };
-        let wrong = |words: String| ConnectError::NotAccepted { address: address.into(), words, remedy };
+    async fn sign_in(&mut self, options: &Options) -> Result<ConnAck, ConnectError> {
+        let remote = &options.remote;
         loop {
-            let broken = |error: io::Error| match transport::tls_fault(&error, &options.remote.host) {
-                Some(words) => ConnectError::Tls { address: address.into(), words },
-                None => wrong(error.to_string()),
-            };
-            self.flush().await.map_err(broken)?;
-            let count = self.stream.read_buf(&mut self.buffer).await.map_err(broken)?;
+            self.flush().await.map_err(|error| broken(options, &error))?;
+            let count = self.stream.read_buf(&mut self.buffer).await.map_err(|error| broken(options, &error))?;
             if count == 0 {
-                return Err(wrong("it closed the connection without a response".into()));
+                return Err(closed(remote));
             }
             self.handle_one_packet();
             match self.session.poll_event() {
                 None => {}
                 Some(Event::Connected(connack)) => return Ok(*connack),
-                Some(Event::Refused { reason, reason_string }) => {
-                    let identity = options.remote.identity.clone();
-                    return Err(ConnectError::Refused { address: address.into(), identity, reason, reason_string });
-                }
-                Some(Event::Closed { words, .. }) => return Err(wrong(words)),
-                Some(other) => return Err(wrong(format!("it sent {other:?} first"))),
+                Some(Event::Refused { reason, reason_string }) => return Err(refused(options, reason, reason_string)),
+                Some(Event::Closed { words, .. }) => return Err(not_accepted(remote, words)),
+                Some(other) => return Err(not_accepted(remote, format!("it sent {other:?} first"))),
             }
         }
     }

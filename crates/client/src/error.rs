@@ -6,6 +6,39 @@ use bytestring::ByteString;
 use moorfall_core::client::WishError;
 use moorfall_wire::{EncodeError, ReasonCode};
 
+/// Who connects: remedies are told in their terms.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum AskedBy {
+    /// Somebody at a command line.
+    #[default]
+    Command,
+    /// A bridge, by its blueprint.
+    Bridge,
+}
+
+impl AskedBy {
+    pub(crate) fn authority(self) -> &'static str {
+        match self {
+            Self::Command => "give its certificate with --authority FILE",
+            Self::Bridge => "put its certificate into the service's folder for bridges, and name it as authority-file",
+        }
+    }
+
+    pub(crate) fn certificate(self) -> &'static str {
+        match self {
+            Self::Command => "given with --certificate FILE --key FILE",
+            Self::Bridge => "named as certificate-file and key-file",
+        }
+    }
+
+    fn version(self) -> &'static str {
+        match self {
+            Self::Command => "Try --protocol 3.1.1.",
+            Self::Bridge => "Write protocol = \"3.1.1\" in the bridge.",
+        }
+    }
+}
+
 /// Why there is no connection.
 #[derive(Debug, thiserror::Error)]
 pub enum ConnectError {
@@ -66,7 +99,7 @@ pub enum ConnectError {
         words: String,
     },
     /// The broker does not let this client in.
-    #[error("{}", refusal(.address, .identity.as_deref(), *.reason, .reason_string.as_deref()))]
+    #[error("{}", refusal(.address, .identity.as_deref(), (*.reason, .reason_string.as_deref()), *.asked_by))]
     Refused {
         /// Host and port.
         address: String,
@@ -76,6 +109,8 @@ pub enum ConnectError {
         reason: ReasonCode,
         /// Why, for a person, if the broker said so.
         reason_string: Option<ByteString>,
+        /// Who wanted in.
+        asked_by: AskedBy,
     },
     /// Something listens, but it does not speak this protocol, or it hung up.
     #[error("{address} did not accept the connection: {words}. {remedy}")]
@@ -92,7 +127,12 @@ pub enum ConnectError {
     Encode(#[from] EncodeError),
 }
 
-fn refusal(address: &str, identity: Option<&str>, reason: ReasonCode, reason_string: Option<&str>) -> String {
+fn refusal(
+    address: &str,
+    identity: Option<&str>,
+    (reason, reason_string): (ReasonCode, Option<&str>),
+    asked_by: AskedBy,
+) -> String {
     let who = identity.unwrap_or("an anonymous client");
     let said = reason_string.map_or_else(String::new, |words| format!(" {words}"));
     match reason {
@@ -106,7 +146,7 @@ fn refusal(address: &str, identity: Option<&str>, reason: ReasonCode, reason_str
             format!("{address} refused {who} (Not authorized, 0x87).{said} Connect as an identity that is allowed to.")
         }
         ReasonCode::UnsupportedProtocolVersion => {
-            format!("{address} does not support this version of MQTT.{said} Try --protocol 3.1.1.")
+            format!("{address} does not support this version of MQTT.{said} {}", asked_by.version())
         }
         reason => format!("{address} refused {who} ({}).{said}", reason.coded()),
     }

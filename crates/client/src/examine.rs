@@ -11,7 +11,7 @@ use time::OffsetDateTime;
 use tokio::time::timeout;
 
 use crate::{
-    Client, ClientError, ConnectError, Options, Scheme,
+    AskedBy, Client, ClientError, ConnectError, Options, Scheme,
     connection::open_over,
     transport::{self, Layer},
 };
@@ -169,7 +169,8 @@ async fn go(options: &Options, examination: &mut Examination) -> Option<()> {
     let (stream, took) = examination.step(Stage::Port, within, transport::dial(remote, &addresses)).await?;
     examination.note(Stage::Port, Found::Open(remote.port), Some(took));
     let stream: Box<dyn Layer> = if remote.scheme.is_secure() {
-        let (stream, took) = examination.step(Stage::Tls, within, transport::secure(remote, trust, stream)).await?;
+        let (stream, took) =
+            examination.step(Stage::Tls, within, transport::secure(remote, trust, stream, AskedBy::Command)).await?;
         let session = stream.get_ref().1;
         let version = match session.protocol_version() {
             Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2",

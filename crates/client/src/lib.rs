@@ -4,6 +4,7 @@
 //! connection alive; it ends when the connection does, or when the handle and the stream are dropped.
 
 mod connection;
+mod dial;
 mod error;
 mod examine;
 mod transport;
@@ -27,7 +28,8 @@ use self::connection::{Command, Desk, Request};
 pub use moorfall_core::{Remote, RemoteError, Scheme, client::ClientState};
 
 pub use self::{
-    error::{ClientError, ConnectError},
+    dial::{Dialled, Layer, dial, dial_over, reaches},
+    error::{AskedBy, ClientError, ConnectError},
     examine::{Examination, Failed, Found, Stage, Step, examine},
     trust::{Trust, choose_cryptography},
 };
@@ -56,6 +58,8 @@ pub struct Options {
     pub will: Option<Will>,
     /// How long connecting may take in all.
     pub connect_within: Duration,
+    /// Who connects.
+    pub asked_by: AskedBy,
 }
 
 impl Options {
@@ -72,6 +76,7 @@ impl Options {
             session_expiry: 0,
             will: None,
             connect_within: Duration::from_secs(10),
+            asked_by: AskedBy::Command,
         }
     }
 

@@ -20,10 +20,10 @@ use tokio_tungstenite::{
     tungstenite::{self, Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{ConnectError, Remote, Trust};
+use crate::{AskedBy, ConnectError, Remote, Trust};
 
 /// What is below MQTT.
-pub(crate) trait Layer: AsyncRead + AsyncWrite + Send + Unpin {}
+pub trait Layer: AsyncRead + AsyncWrite + Send + Unpin {}
 
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Layer for T {}
 
@@ -60,6 +60,7 @@ pub(crate) async fn secure(
     remote: &Remote,
     trust: &Trust,
     stream: TcpStream,
+    asked_by: AskedBy,
 ) -> Result<TlsStream<TcpStream>, ConnectError> {
     let name = ServerName::try_from(remote.host.clone()).map_err(|_| ConnectError::Tls {
         address: remote.address(),
@@ -67,21 +68,21 @@ pub(crate) async fn secure(
     })?;
     let connector = TlsConnector::from(std::sync::Arc::new(trust.config()?));
     connector.connect(name, stream).await.map_err(|error| {
-        let words = tls_words(&error, &remote.host);
+        let words = tls_words(&error, &remote.host, asked_by);
         ConnectError::Tls { address: remote.address(), words }
     })
 }
 
 /// What went wrong in a stream, if it is of TLS.
-pub(crate) fn tls_fault(error: &io::Error, host: &str) -> Option<String> {
-    rustls_error(error).map(|_| tls_words(error, host))
+pub(crate) fn tls_fault(error: &io::Error, host: &str, asked_by: AskedBy) -> Option<String> {
+    rustls_error(error).map(|_| tls_words(error, host, asked_by))
 }
 
 fn rustls_error(error: &io::Error) -> Option<&rustls::Error> {
     error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>())
 }
 
-fn tls_words(error: &io::Error, host: &str) -> String {
+fn tls_words(error: &io::Error, host: &str, asked_by: AskedBy) -> String {
     match rustls_error(error) {
         Some(rustls::Error::InvalidCertificate(wrong)) => match wrong {
             CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
@@ -97,9 +98,10 @@ fn tls_words(error: &io::Error, host: &str) -> String {
             CertificateError::NotValidForName => {
                 format!("its certificate is not for {host}. Connect with a name that is in it")
             }
-            CertificateError::UnknownIssuer => "the authority that signed its certificate is not trusted here. If it \
-                                                is yours, give its certificate with --authority FILE"
-                .into(),
+            CertificateError::UnknownIssuer => format!(
+                "the authority that signed its certificate is not trusted here. If it is yours, {}",
+                asked_by.authority()
+            ),
             CertificateError::Revoked => "its certificate has been revoked".into(),
             other => format!("its certificate can't be trusted: {other}"),
         },
@@ -107,7 +109,7 @@ fn tls_words(error: &io::Error, host: &str) -> String {
             "it sent something that is not TLS. Perhaps this port is for plain mqtt:// or ws://".into()
         }
         Some(rustls::Error::AlertReceived(alert)) => {
-            format!("it ended the handshake with the alert {alert:?}: {}", alert_remedy(*alert))
+            format!("it ended the handshake with the alert {alert:?}: {}", alert_remedy(*alert, asked_by))
         }
         _ if error.kind() == io::ErrorKind::UnexpectedEof => {
             "it closed the connection during the handshake. Perhaps this port is for plain mqtt:// or ws://".into()
@@ -116,11 +118,11 @@ fn tls_words(error: &io::Error, host: &str) -> String {
     }
 }
 
-fn alert_remedy(alert: rustls::AlertDescription) -> &'static str {
+fn alert_remedy(alert: rustls::AlertDescription, asked_by: AskedBy) -> String {
     use rustls::AlertDescription as Alert;
-    match alert {
+    let words = match alert {
         Alert::CertificateRequired | Alert::HandshakeFailure => {
-            "it may require a client certificate, given with --certificate FILE --key FILE"
+            return format!("it may require a client certificate, {}", asked_by.certificate());
         }
         Alert::UnknownCA | Alert::BadCertificate | Alert::CertificateUnknown | Alert::DecryptError => {
             "it does not trust the client certificate"
@@ -128,7 +130,8 @@ fn alert_remedy(alert: rustls::AlertDescription) -> &'static str {
         Alert::CertificateExpired => "the client certificate has expired",
         Alert::CertificateRevoked => "the client certificate has been revoked",
         _ => "client and broker have no common TLS parameters",
-    }
+    };
+    words.to_owned()
 }
 
 /// A WebSocket over a connection.

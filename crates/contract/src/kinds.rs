@@ -135,6 +135,8 @@ kinds! {
     Token = "token",
     /// By a client certificate.
     Certificate = "certificate",
+    /// By nothing: it is a bridge's.
+    Bridge = "bridge",
     /// A person acts as it at the console.
     Person = "person",
 }
@@ -372,13 +374,60 @@ kinds! {
     AlertCleared = "alert cleared",
     /// A notice can't be delivered.
     NoticeFails = "notice fails",
+    /// A bridge has reached its remote.
+    BridgeUp = "bridge up",
+    /// The link of a bridge is down.
+    BridgeDown = "bridge down",
+    /// A remote, or this broker, refuses what a bridge carries.
+    BridgeRefused = "bridge refused",
+    /// Messages that waited for a bridge were dropped.
+    BridgeDrops = "bridge drops",
+    /// Somebody has told a bridge what to do.
+    BridgeTold = "bridge told",
 }
 
-mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, SessionEnded, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails);
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, SessionEnded, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails, BridgeUp, BridgeDown, BridgeRefused, BridgeDrops, BridgeTold);
 
 impl EventKind {
     /// The kind of this name, as it stands in JSON.
     pub fn named(name: &str) -> Option<Self> {
         name.parse::<moorfall_core::EventKind>().ok().map(Self::from)
     }
+}
+
+kinds! {
+    /// How the link of a bridge is.
+    BridgePhase
+    /// It is up.
+    Up = "up",
+    /// It is being made.
+    Connecting = "connecting",
+    /// It is down; the next attempt is made later.
+    Down = "down",
+    /// It was told to rest.
+    Paused = "paused",
+    /// It sends what waits, takes nothing new, and then rests.
+    Draining = "draining",
+}
+
+kinds! {
+    /// Which way messages go, seen from this broker.
+    BridgeDirection
+    /// To the remote.
+    Push = "push",
+    /// From the remote.
+    Pull = "pull",
+}
+
+asked_for!(BridgeDirection: moorfall_core::bridge::Direction, Push, Pull);
+
+kinds! {
+    /// How the link between the brokers of the demo is.
+    LinkState
+    /// It carries.
+    Open = "open",
+    /// It carries slowly.
+    Slow = "slow",
+    /// It is cut.
+    Cut = "cut",
 }

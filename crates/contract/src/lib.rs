@@ -3,6 +3,7 @@
 
 pub mod alerts;
 pub mod blueprint_files;
+pub mod bridges;
 pub mod design;
 pub mod desk;
 pub mod effects;

@@ -58,4 +58,14 @@ pub enum EventKind {
     AlertCleared,
     /// A notice of an alert can't be delivered.
     NoticeFails,
+    /// A bridge has reached its remote.
+    BridgeUp,
+    /// The link of a bridge is down.
+    BridgeDown,
+    /// A remote, or this broker, refuses what a bridge carries.
+    BridgeRefused,
+    /// Messages that waited for a bridge were dropped.
+    BridgeDrops,
+    /// Somebody has told a bridge what to do.
+    BridgeTold,
 }

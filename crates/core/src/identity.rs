@@ -48,6 +48,11 @@ pub struct Identity {
 pub const BRIDGE: &str = "bridge:";
 
 impl Identity {
+    /// The bridge whose identity has this name, if it is one's.
+    pub fn bridge_named(name: &str) -> Option<&str> {
+        name.strip_prefix(BRIDGE)
+    }
+
     /// The identity of a bridge.
     pub fn of_bridge(bridge: &str) -> Self {
         let attributes = [("kind", "bridge"), ("bridge", bridge)];

@@ -4,12 +4,13 @@ use std::{
     ops::Deref,
     sync::{
         Arc, OnceLock,
-        atomic::{AtomicBool, AtomicU32, Ordering},
+        atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
     },
 };
 
 use bytes::Bytes;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
+use sha2::{Digest, Sha256};
 
 use crate::Time;
 
@@ -49,6 +50,10 @@ pub struct Message {
     filed: OnceLock<Filed>,
     journey: u64,
     weight: usize,
+    /// Whether it came from a client of 3.1.1, which can't say what way it has come.
+    untold: bool,
+    /// Told apart from all others of this run of the service; made when somebody asks.
+    apart: OnceLock<u64>,
     /// The encodings that receivers have needed so far: (version, with room for a packet identifier).
     encodings: [OnceLock<Option<Box<EncodedPublish>>>; 4],
 }
@@ -104,6 +109,8 @@ impl Message {
             filed: OnceLock::new(),
             journey: 0,
             weight,
+            untold: false,
+            apart: OnceLock::new(),
             encodings: Default::default(),
         }
     }
@@ -124,6 +131,23 @@ impl Message {
     pub fn file(&self, number: u64) -> u64 {
         let filed = || Filed { number, holders: AtomicU32::new(0), retained: AtomicBool::new(false) };
         self.filed.get_or_init(filed).number
+    }
+
+    /// A name by which all brokers know the message, and which nobody can guess who does not know the secret. One that
+    /// is kept has the same name after a restart.
+    pub fn name(&self, secret: &str) -> Box<str> {
+        static APART: AtomicU64 = AtomicU64::new(0);
+        let mut hash = Sha256::new();
+        hash.update(secret);
+        match self.number() {
+            Some(number) => hash.update(number.to_be_bytes()),
+            None => {
+                let apart = self.apart.get_or_init(|| APART.fetch_add(1, Ordering::Relaxed));
+                hash.update(apart.to_be_bytes());
+                hash.update(self.received.as_micros().to_be_bytes());
+            }
+        }
+        hex::encode(&hash.finalize()[..8]).into()
     }
 
     /// Its number among what is kept.
@@ -170,7 +194,17 @@ impl Message {
             self.publisher,
             self.received,
         );
-        Self { journey: self.journey, ..detached }
+        Self { journey: self.journey, untold: self.untold, ..detached }
+    }
+
+    /// The same message from a client of 3.1.1.
+    pub fn of_untold_way(self) -> Self {
+        Self { untold: true, ..self }
+    }
+
+    /// Whether it came from a client of 3.1.1, which can't say what way it has come.
+    pub fn is_of_untold_way(&self) -> bool {
+        self.untold
     }
 
     /// The same message, whose journey is recorded under a number other than 0.

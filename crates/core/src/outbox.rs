@@ -145,6 +145,17 @@ impl Outbox {
         self.next_sequence = self.next_sequence.max(sequence + 1);
     }
 
+    /// The bounds are these from now on. What waits already stays.
+    pub fn set_limits(&mut self, limits: &Limits) {
+        (self.max_messages, self.max_bytes) = (limits.queue_messages, limits.queue_bytes);
+        self.policy = limits.queue_policy;
+    }
+
+    /// When the first message was accepted.
+    pub fn oldest(&self) -> Option<Time> {
+        self.queue.front().map(Queued::received)
+    }
+
     /// How much may wait now at most, if that is less than the queue's own bound, bytes.
     pub fn set_ceiling(&mut self, bytes: usize) {
         self.ceiling = bytes;

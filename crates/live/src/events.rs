@@ -183,6 +183,11 @@ fn kind(fact: &Fact) -> Option<EventKind> {
         Fact::AlertRaised { .. } => EventKind::AlertRaised,
         Fact::AlertCleared { .. } => EventKind::AlertCleared,
         Fact::NoticeFails { .. } => EventKind::NoticeFails,
+        Fact::BridgeUp { .. } => EventKind::BridgeUp,
+        Fact::BridgeDown { .. } => EventKind::BridgeDown,
+        Fact::BridgeRefused { .. } => EventKind::BridgeRefused,
+        Fact::BridgeDrops { .. } => EventKind::BridgeDrops,
+        Fact::BridgeTold { .. } => EventKind::BridgeTold,
         Fact::Refused { .. } | Fact::Withheld { .. } => return None,
     })
 }
@@ -279,6 +284,32 @@ fn event(fact: &Fact, kind: EventKind, now: Time) -> Event {
         Fact::NoticeFails { contact, target, why } => Event {
             subject: cut(target),
             explanation: format!("A notice to {contact} could not be delivered to {}: {why}", cut(target)),
+            ..event
+        },
+        Fact::BridgeUp { bridge, remote, session_present } => Event {
+            subject: bridge.clone(),
+            explanation: format!(
+                "Bridge {bridge} is connected to {remote}{}.",
+                if *session_present { "; its session there continues" } else { "" }
+            ),
+            ..event
+        },
+        Fact::BridgeDown { bridge, why } => {
+            Event { subject: bridge.clone(), explanation: format!("Bridge {bridge} is down: {why}"), ..event }
+        }
+        Fact::BridgeRefused { bridge, topic, why, count } => Event {
+            subject: bridge.clone(),
+            explanation: format!("Bridge {bridge}, {}: {why}", cut(topic)),
+            count: *count,
+            ..event
+        },
+        Fact::BridgeDrops { bridge, count, why } => {
+            Event { subject: bridge.clone(), explanation: format!("Bridge {bridge}: {why}"), count: *count, ..event }
+        }
+        Fact::BridgeTold { bridge, what, by } => Event {
+            identity: Arc::clone(by),
+            subject: bridge.clone(),
+            explanation: format!("{by} has {what} the bridge {bridge}."),
             ..event
         },
         Fact::CertificateEnds { listener, at } => Event {

@@ -190,6 +190,51 @@ pub enum Fact {
         /// Why.
         why: String,
     },
+    /// A bridge has reached its remote.
+    BridgeUp {
+        /// Which.
+        bridge: String,
+        /// Where.
+        remote: String,
+        /// Whether the remote goes on with a session.
+        session_present: bool,
+    },
+    /// The link of a bridge is down; not told again until it was up.
+    BridgeDown {
+        /// Which.
+        bridge: String,
+        /// Why, and what to do.
+        why: String,
+    },
+    /// What a bridge carries was refused; the same is not told again for a while.
+    BridgeRefused {
+        /// Which.
+        bridge: String,
+        /// Its topic or filter.
+        topic: String,
+        /// By whom and why.
+        why: String,
+        /// How often since it was told last.
+        count: u64,
+    },
+    /// Messages that waited for a bridge were dropped.
+    BridgeDrops {
+        /// Which.
+        bridge: String,
+        /// Since it was told last.
+        count: u64,
+        /// Why.
+        why: String,
+    },
+    /// Somebody has told a bridge what to do.
+    BridgeTold {
+        /// Which.
+        bridge: String,
+        /// What, as in "paused".
+        what: &'static str,
+        /// By whom.
+        by: Arc<str>,
+    },
     /// Many sign-ins of one address have failed, and the next ones wait.
     SignInsFail {
         /// Which.

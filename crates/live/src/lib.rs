@@ -9,6 +9,7 @@ pub mod facts;
 pub mod heard;
 pub mod journeys;
 pub mod ladders;
+pub mod links;
 pub mod pcapng;
 pub mod silence;
 pub mod topics;
@@ -16,3 +17,4 @@ pub mod topics;
 mod live;
 
 pub use live::Live;
+pub mod ways;

@@ -18,7 +18,9 @@ use crate::{
     heard::Heard,
     journeys::Recorder,
     ladders::Ladders,
+    links::Links,
     topics::hierarchy::Topics,
+    ways::Ways,
 };
 
 /// What one broker remembers of what goes on.
@@ -44,6 +46,10 @@ pub struct Live {
     pub ears: Ears,
     /// When those were heard last that somebody waits for.
     pub heard: Heard,
+    /// Messages that come by bridges.
+    pub ways: Ways,
+    /// Links of bridges.
+    pub links: Links,
 }
 
 impl Live {
@@ -61,6 +67,8 @@ impl Live {
             ladders: Ladders::default(),
             ears: Ears::default(),
             heard: Heard::default(),
+            ways: Ways::default(),
+            links: Links::default(),
         }
     }
 

@@ -59,6 +59,10 @@ pub(crate) struct ServiceOptions {
     #[arg(skip)]
     #[serde(default)]
     pub(crate) history: HistorySettings,
+    /// Where files lie that bridges name, only from the file.
+    #[arg(skip)]
+    #[serde(default)]
+    pub(crate) bridge_files: Option<PathBuf>,
     /// How notices of alerts are sent, only from the file.
     #[arg(skip)]
     #[serde(default)]
@@ -114,6 +118,7 @@ impl ServiceOptions {
             readings: other.readings,
             history: other.history,
             notices: other.notices,
+            bridge_files: other.bridge_files,
         })
     }
 
@@ -138,6 +143,7 @@ impl ServiceOptions {
             limits: self.limits,
             readings: self.readings,
             history: self.history,
+            bridge_files: self.bridge_files,
             notices: self.notices,
             inbox: None,
             data: defaults.data,

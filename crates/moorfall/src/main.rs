@@ -73,6 +73,8 @@ enum Command {
     Authorities(commands::authorities::Arguments),
     /// Check, compare, apply and revert the blueprint
     Blueprint(commands::blueprint::Arguments),
+    /// Show, preview, pause and drain bridges to other brokers
+    Bridge(commands::bridge::Arguments),
     /// Explore topics: planned, live, and matched by a filter
     Topics(commands::topics::Arguments),
     /// Explain who can publish and subscribe to what, and why
@@ -140,6 +142,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::Busiest(arguments) => commands::busiest::run(&arguments).await,
         Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Alerts(arguments) => commands::alerts::run(arguments).await,
+        Command::Bridge(arguments) => commands::bridge::run(arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
         Command::Ladder(arguments) => commands::ladder::run(arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(arguments).await,

@@ -28,7 +28,7 @@ const STRANGERS: &[(&str, &[&str])] = &[
     ("contract", &["moorfall-store", "moorfall-live", "axum", "tokio"]),
     ("core", &["tokio", "tracing", "rand"]),
     ("live", &["tokio", "tracing", "sqlx", "moorfall-store"]),
-    ("links", &["axum", "sqlx", "moorfall-broker"]),
+    ("links", &["axum", "sqlx"]),
     ("watch", &["axum", "sqlx"]),
 ];
 

@@ -51,7 +51,7 @@ use moorfall_core::{
     ADMINISTRATOR, Limits,
     blueprint::{Blueprint, Source, SourceFile},
 };
-use moorfall_links::Courier;
+use moorfall_links::{Courier, bridge::Bridges};
 use moorfall_store::{Database, PrivateDatabase, Remark, Resolution, Span, Store, StoreError};
 use moorfall_watch::{
     alerts, event_log,
@@ -60,7 +60,10 @@ use moorfall_watch::{
 };
 use time::OffsetDateTime;
 use tokio::{
-    sync::mpsc::{self, Sender},
+    sync::{
+        mpsc::{self, Sender},
+        oneshot,
+    },
     task::JoinHandle,
     time::timeout,
 };
@@ -71,6 +74,9 @@ pub use start_error::StartError;
 
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
+
+/// How long the start waits for bridges to subscribe here.
+const BRIDGES: Duration = Duration::from_secs(5);
 
 /// Spans that are written at a time when history is made up.
 const MADE_UP: usize = 1_440;
@@ -174,7 +180,10 @@ impl Service {
         let people =
             People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
         let (process, people) = (Arc::new(process), Arc::new(people));
-        let app = App { broker, process, watch: Arc::default(), alerts: Arc::default(), desk: Arc::default(), people };
+        let files = settings.bridge_files.clone().unwrap_or_else(|| folder.path().join("bridges"));
+        let bridges = Arc::new(Bridges::new(Arc::clone(&broker), Arc::clone(&process.reception.seats), files));
+        let (watch, alerts, desk) = (Arc::default(), Arc::default(), Arc::default());
+        let app = App { broker, process, watch, alerts, desk, bridges, people };
         restore::restore(&app.broker.sessions, stored, crashed);
         // What is wrong is in the log; the files were good a moment ago.
         let _failed = trust::trust(&app.process.listeners, &authorities);
@@ -192,7 +201,7 @@ impl Service {
         tasks.spawn(event_log::run(Arc::clone(&app.broker), settings.history.events()));
         let keep = settings.history.into();
         tasks.spawn(history::run(Arc::clone(database), stopping.clone(), keep, crashed, to_write));
-        Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()))
+        Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()).await)
     }
 
     /// Begins to watch what alerts are about, and to tell of it.
@@ -204,7 +213,13 @@ impl Service {
     }
 
     /// Begins all tasks.
-    fn run(app: App, folder: DataFolder, sockets: bind::Sockets, spans: Sender<Measured>, announces: bool) -> Self {
+    async fn run(
+        app: App,
+        folder: DataFolder,
+        sockets: bind::Sockets,
+        spans: Sender<Measured>,
+        announces: bool,
+    ) -> Self {
         let App { broker, process, watch, desk, .. } = &app;
         let limits = &broker.limits;
         for warning in
@@ -220,6 +235,10 @@ impl Service {
             Arc::clone(database),
             Arc::clone(&broker.live),
         ));
+        // What is to be pushed waits before anybody can publish.
+        let (ready, are_ready) = oneshot::channel();
+        tasks.spawn(Arc::clone(&app.bridges).run(ready));
+        let _ = timeout(BRIDGES, are_ready).await;
         tasks.spawn(due::keep_time(Arc::clone(&broker.sessions), stopping.clone()));
         tasks.spawn(housekeeping::each_second(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_expired(Arc::clone(broker)));

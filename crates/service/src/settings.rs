@@ -44,6 +44,8 @@ pub struct Settings {
     pub history: HistorySettings,
     /// How notices of alerts are sent.
     pub notices: NoticeSettings,
+    /// Where files lie that bridges of the blueprint name; `bridges` in the data folder if absent.
+    pub bridge_files: Option<PathBuf>,
     /// The inbox of a stand-in that the console shows; only the demo has one.
     pub inbox: Option<Arc<Inbox>>,
 }
@@ -258,6 +260,7 @@ impl Settings {
             readings: ReadingsSettings::default(),
             history: HistorySettings::default(),
             notices: NoticeSettings::default(),
+            bridge_files: None,
             inbox: None,
         }
     }

@@ -4,6 +4,7 @@ mod alerts;
 mod audit;
 mod authorities;
 mod bans;
+mod bridges;
 mod changes;
 mod cluster;
 mod console_sessions;
@@ -25,6 +26,7 @@ pub use alerts::{AlertChanges, NewNotice, NoticeQuery, NoticeRecord, QuietRecord
 pub use audit::{AuditRecord, Author, Deed};
 pub use authorities::AuthorityRecord;
 pub use bans::BanRecord;
+pub use bridges::BridgeRecord;
 pub use changes::{Changes, SessionRow, SubscriptionRow};
 pub use cluster::{ClusterError, PrivateCluster, closed_to};
 pub use console_sessions::StoredSignIn;

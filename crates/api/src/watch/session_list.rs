@@ -116,7 +116,7 @@ fn has_trouble(record: &SessionRecord) -> bool {
 
 fn is_in(broker: &Broker, record: &SessionRecord, cohort: &str) -> bool {
     let policy = broker.design.policy();
-    let identity = broker.identities.directory.identity(&record.identity);
+    let identity = broker.identity(&record.identity);
     identity.is_some_and(|identity| policy.cohorts_of(&identity).any(|known| known == cohort))
 }
 

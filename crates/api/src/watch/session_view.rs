@@ -22,6 +22,7 @@ fn signed_in_by(by: &Proof) -> SignedInBy {
         Proof::Token(_) => SignedInBy::Token,
         Proof::Certificate => SignedInBy::Certificate,
         Proof::Person(_) => SignedInBy::Person,
+        Proof::Bridge => SignedInBy::Bridge,
     }
 }
 

@@ -188,7 +188,7 @@ pub async fn open(
     if desk.clients.lock().len() >= CLIENTS {
         return Err(NotOpened::TooMany);
     }
-    let acting = Acting { identity: identity.to_owned(), person: Arc::clone(&by.person) };
+    let acting = Acting::Person { identity: identity.to_owned(), person: Arc::clone(&by.person) };
     let attached = attach(broker, entrance, acting);
     let near = attached.map_err(|_| NotOpened::TooMany)?;
     let (client, arrivals) = Client::connect_over(near, options).await.map_err(NotOpened::Refused)?;

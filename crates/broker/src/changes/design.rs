@@ -9,7 +9,7 @@ use moorfall_contract::effects::Effects;
 use moorfall_core::{
     ADMINISTRATOR,
     access::Policy,
-    blueprint::{Blueprint, Change, Population, Source, SourceFile, diff, prove_within},
+    blueprint::{Blueprint, Change, Population, Source, SourceFile, bridge_rights, diff, prove_within},
 };
 use moorfall_live::facts::Fact;
 use moorfall_store::{Author, Deed, RevisionRecord, StoreError};
@@ -34,9 +34,13 @@ impl Broker {
         match Blueprint::read(Source::new(files)) {
             Err(findings) => Checked { policy: None, findings, proofs: Vec::new() },
             Ok(blueprint) => {
-                let findings = blueprint.lint();
+                let mut findings = blueprint.lint();
                 let policy = Arc::new(Policy::new(Arc::new(blueprint)));
-                let (identities, tied) = (self.population(), self.identities.directory.tied());
+                findings.extend(bridge_rights(&policy));
+                let known = self.identities.directory.identities();
+                // Bridges are those of the draft.
+                let identities = known.into_iter().map(|one| (Arc::clone(&one.name), one)).collect();
+                let tied = self.identities.directory.tied();
                 let began = Instant::now();
                 let is_over = || began.elapsed() > LONGEST_CHECK || self.common.stopping.is_cancelled();
                 let proofs =

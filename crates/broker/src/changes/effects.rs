@@ -63,7 +63,10 @@ impl Broker {
 
     /// What an identity is allowed and would be, by a client of this identifier; `None` if it is not limited by rules.
     fn both_rights(&self, old: &Arc<Policy>, new: &Arc<Policy>, identity: &str, client_id: &str) -> Option<BothRights> {
-        let identity = self.identities.directory.identity(identity)?;
+        let identity = match Identity::bridge_named(identity) {
+            Some(bridge) => Identity::of_bridge(bridge),
+            None => self.identities.directory.identity(identity)?,
+        };
         let before = old.bind(&identity, client_id).ok()?;
         let after = new.bind(&identity, client_id);
         Some((before, after))

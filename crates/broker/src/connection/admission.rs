@@ -49,9 +49,10 @@ impl Connection {
             };
             let Identities { authenticator, directory, tokens, .. } = &*broker.identities;
             let (verdict, by) = match acting {
-                Some(Acting { identity, person }) => {
+                Some(Acting::Person { identity, person }) => {
                     (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
                 }
+                Some(Acting::Bridge(name)) => (authenticator.admit_bridge(&asking, &name), SignedInBy::Bridge),
                 None => authenticator.check(&asking, directory, tokens).await,
             };
             // Told only to whoever has the credential.
@@ -124,7 +125,7 @@ impl Connection {
         }
         // Between the check and this moment the identity may have been removed or disabled; from now on such a change
         // finds the session in the registry.
-        if let Some(why) = self.broker.identities.directory.no_entry(&record.identity) {
+        if let Some(why) = self.broker.sessions.judge.no_entry(&record.identity) {
             self.session.end(now, Ended::NoEntry(why), false);
         }
         if self.origin.acting.is_none() && self.broker.is_banned(&record, self.origin.address.ip()) {

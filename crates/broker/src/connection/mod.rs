@@ -33,7 +33,7 @@ use crate::{
     clock,
     judge::Rights,
     listeners::{
-        origin::{Arrived, Origin},
+        origin::{Acting, Arrived, Origin},
         seats::Seat,
         stream::Stream,
     },
@@ -65,7 +65,11 @@ const FAREWELL: Duration = Duration::from_millis(800);
 pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
     let Arrived { mut stream, origin, seat } = arrived;
     let limits = Arc::clone(&origin.listener.limits);
-    let session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
+    let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
+    session.set_broker_name(Arc::clone(&broker.name.public));
+    if matches!(origin.acting, Some(Acting::Bridge(_))) {
+        session.name_messages(Arc::clone(&broker.name.secret));
+    }
     let mut connection = Connection {
         broker,
         session,

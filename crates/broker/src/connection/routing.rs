@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use moorfall_core::{Message, Run, access::Request, measure::Measure, session::Routed};
+use moorfall_core::{Message, Run, access::Request, bridge::CameBack, measure::Measure, session::Routed};
 use moorfall_live::{ears::Wanted, facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, QoS, TopicName};
 
@@ -26,6 +26,10 @@ impl Connection {
         {
             let sent = Fact::WillSent { client: record.named(), topic: message.topic.clone() };
             notes::note(&self.broker.live, self.broker.now(), &sent);
+        }
+        let client_id = self.record.as_ref().map_or("", |record| &record.client_id);
+        if let Some(why) = self.broker.live.ways.check(&message, client_id, self.broker.now()) {
+            return self.came_back(&message, packet_id, why);
         }
         let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };
         let route = self.routes.route(&self.broker.sessions.router, &message.topic);
@@ -69,6 +73,16 @@ impl Connection {
         } else {
             self.answers.push_back((promise, Awaited::Routed(qos, id, routed, message.received)));
         }
+    }
+
+    /// A message that bridges have brought once more is acknowledged as the first one is, and goes no further.
+    fn came_back(&mut self, message: &Arc<Message>, packet_id: Option<PacketId>, why: CameBack) {
+        self.hand_on_run();
+        self.broker.live.counters.count_by(Measure::CameBack, why, 1);
+        let Some(id) = packet_id else { return };
+        // What was promised of the first one may still be written.
+        let promise = self.record.as_ref().map(|record| self.broker.sessions.journal.promise(record));
+        self.answers.push_back((promise, Awaited::Routed(message.qos, id, Routed::To(1), message.received)));
     }
 
     /// Records the journey of a message, if that is wanted.

@@ -118,6 +118,16 @@ impl Authenticator {
         }
     }
 
+    /// The bridge of this name, if it is in the design. It may do everything where everybody may.
+    pub fn admit_bridge(&self, asking: &Asking<'_>, name: &str) -> Verdict {
+        let policy = asking.design.policy();
+        match policy.blueprint().bridges.iter().find(|bridge| bridge.name == name) {
+            Some(bridge) if self.open => Verdict::Known(Access::unrestricted(&bridge.identity().name)),
+            Some(bridge) => bind(asking, &bridge.identity()),
+            None => no_entry(&Identity::of_bridge(name).name, NoEntry::Unknown),
+        }
+    }
+
     /// One that gives no name: by its certificate, or anonymous.
     fn check_unnamed(&self, asking: &Asking<'_>, directory: &Directory) -> (Verdict, SignedInBy) {
         let nothing = SignedInBy::Nothing;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use moorfall_core::{
-    AttributeValue, BUILT_IN,
+    AttributeValue, BRIDGE, BUILT_IN,
     certificate::{self, MatchError},
     names::NameFault,
 };
@@ -68,6 +68,9 @@ pub enum Unfit {
     /// It is this service's own.
     #[error("it is a built-in name")]
     BuiltIn,
+    /// It is kept for a bridge.
+    #[error("names that begin with {BRIDGE} belong to bridges")]
+    Bridge,
     /// It could not be a level of a topic.
     #[error("names are used in topic levels, so they can't contain / + # or control characters")]
     Level,
@@ -148,6 +151,8 @@ pub(super) fn check_name(name: &str) -> Result<(), DirectoryError> {
         Unfit::TooLong
     } else if BUILT_IN.contains(&name) {
         Unfit::BuiltIn
+    } else if name.starts_with(BRIDGE) {
+        Unfit::Bridge
     } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
         Unfit::Level
     } else {

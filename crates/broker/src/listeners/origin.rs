@@ -34,17 +34,22 @@ pub struct Origin {
     pub removals: u64,
     /// When it was accepted, before TLS or WebSocket took their time.
     pub at: Time,
-    /// Present for a client that a person holds at the console.
+    /// Present for a client inside.
     pub acting: Option<Acting>,
 }
 
-/// A person acts as an identity, and has shown elsewhere that they may.
+/// Whoever holds a client inside; that they may was found out elsewhere.
 #[derive(Clone, Debug)]
-pub struct Acting {
-    /// As whom.
-    pub identity: String,
-    /// Who.
-    pub person: Arc<str>,
+pub enum Acting {
+    /// A person acts as an identity.
+    Person {
+        /// As whom.
+        identity: String,
+        /// Who.
+        person: Arc<str>,
+    },
+    /// The bridge of this name.
+    Bridge(String),
 }
 
 /// A client that a listener has let through to where MQTT is spoken.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use moorfall_core::{
-    Message, Run,
+    Message, Run, Time,
     access::Act,
     measure::Measure,
     router::{Load, Recipient, Route, is_filed},
@@ -216,6 +216,27 @@ impl Sessions {
         if outcome.end {
             self.registry.end_soon(&recipient.handle, Ended::QueueFull);
         }
+    }
+
+    /// Drops what waits for a session since before a time; gives how many messages.
+    pub fn drop_older(&self, record: &SessionRecord, before: Time) -> u64 {
+        let dropped = record.take_if(|entry| entry.received() < before);
+        let mut count = 0;
+        let mut journal = self.journal.open();
+        for delivery in dropped.into_iter().flatten() {
+            count += 1;
+            if delivery.sequence > 0 {
+                journal.done(record.key, &delivery);
+            }
+            let expired = || Unsent::Session(Withheld::Expired);
+            self.live.recorder.withheld(delivery.message.journey(), record.key, expired);
+        }
+        drop(journal);
+        record.note_withheld(Withheld::Expired, count);
+        if count > 0 {
+            self.live.counters.count_by(Measure::Withheld, Withheld::Expired, count);
+        }
+        count
     }
 
     /// Notes for the recorder what a push did.

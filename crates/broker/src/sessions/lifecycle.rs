@@ -107,6 +107,7 @@ impl Sessions {
         let Place::Parked(parked) = record.set_place(&mut place, Place::Connected(Arc::clone(&newcomer.link))) else {
             return None;
         };
+        record.set_limits(&newcomer.limits);
         self.registry.connected.fetch_add(1, Ordering::Relaxed);
         Some(parked)
     }

@@ -54,6 +54,8 @@ pub enum SignedInBy {
     Certificate,
     /// By nothing of its own: this person acts as it, at the console.
     Person(Arc<str>),
+    /// By nothing: it is a bridge's.
+    Bridge,
 }
 
 /// Where a connection comes from.
@@ -442,6 +444,16 @@ impl SessionRecord {
     /// Puts these in front of all others, whatever the bound: they had been queued before.
     pub fn put_back(&self, entries: impl DoubleEndedIterator<Item = Queued>) {
         self.with_queue(|queue| queue.put_back(entries));
+    }
+
+    /// The bounds of its queue are these from now on. What waits already stays.
+    pub fn set_limits(&self, limits: &Limits) {
+        self.with_queue(|queue| queue.set_limits(limits));
+    }
+
+    /// When the message was accepted that has waited longest, if one waits that its task has not taken.
+    pub fn oldest(&self) -> Option<Time> {
+        self.outbox.lock().as_ref()?.oldest()
     }
 
     /// Places in the queue are higher than this one from now on.

@@ -4,6 +4,7 @@ pub mod access;
 pub mod alerts;
 pub mod authorities;
 pub mod blueprint;
+pub mod bridge;
 mod bulk;
 pub mod busiest;
 pub mod cert;

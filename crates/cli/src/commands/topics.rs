@@ -1,6 +1,6 @@
 //! `moorfall topics`
 
-use std::path::PathBuf;
+use std::{path::PathBuf, sync::Arc};
 
 use clap::{Args, Subcommand};
 use moorfall_contract::{
@@ -8,7 +8,10 @@ use moorfall_contract::{
     kinds::Severity,
     topics::{DraftLines, DriftView, Match, NearMiss, TopicDetails, TopicList, TopicView},
 };
-use moorfall_core::blueprint::{Blueprint, Source};
+use moorfall_core::{
+    access::Policy,
+    blueprint::{Blueprint, Source, bridge_rights},
+};
 use moorfall_wire::TopicName;
 
 use crate::{
@@ -116,7 +119,11 @@ fn check(path: &std::path::Path, as_json: bool) -> Done {
         Failure(format!("{} can't be read: {error}. Check the path and its permissions.", path.display()))
     })?;
     let (findings, is_blueprint) = match Blueprint::read(Source::new(files)) {
-        Ok(blueprint) => (blueprint.lint(), true),
+        Ok(blueprint) => {
+            let mut findings = blueprint.lint();
+            findings.extend(bridge_rights(&Arc::new(Policy::new(Arc::new(blueprint)))));
+            (findings, true)
+        }
         Err(findings) => (findings, false),
     };
     if as_json {

@@ -211,6 +211,9 @@ fn event_line(event: &EventView, look: &Look) -> Line<'static> {
             | EventKind::DatabaseAway
             | EventKind::AlertRaised
             | EventKind::NoticeFails
+            | EventKind::BridgeDown
+            | EventKind::BridgeRefused
+            | EventKind::BridgeDrops
     );
     let times = if event.count > 1 { format!(" × {}", count(event.count)) } else { String::new() };
     let who = if event.identity.is_empty() { &event.address } else { &event.identity };

@@ -6,7 +6,7 @@ use moorfall_wire::{ProtocolVersion, QoS, TopicName};
 
 use super::{Rate, Span};
 use crate::{
-    Identity, Limits, MessageExpression, QueuePolicy, Remote,
+    BRIDGE, Identity, Limits, MessageExpression, QueuePolicy, Remote,
     bridge::{Direction, Mapped, Mapping},
 };
 
@@ -104,6 +104,12 @@ impl Bridge {
     /// Who it is here, as rules see it: its name behind `bridge:`, and `kind` is `bridge`.
     pub fn identity(&self) -> Identity {
         Identity::of_bridge(&self.name)
+    }
+
+    /// The client identifiers of its sessions here: of the one that receives what is pushed, and of the one that
+    /// publishes what is pulled.
+    pub fn client_id(&self, direction: Direction) -> String {
+        format!("{BRIDGE}{}:{direction}", self.name)
     }
 
     /// Its mappings of one direction.

@@ -6,7 +6,9 @@ use humantime::format_duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict};
+use super::{
+    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict,
+};
 use crate::{Values, shown::span};
 
 /// What happens to a part of the design.
@@ -271,6 +273,13 @@ fn bridge_fields(bridge: &Bridge) -> Fields {
         ("pull", Content::list(bridge.pull.iter().map(mapping_in_words))),
         ("purpose", bridge.purpose.clone().into()),
     ]
+}
+
+impl Bridge {
+    /// Whether another one says the same, wherever it stands.
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        self.name == other.name && bridge_fields(self) == bridge_fields(other)
+    }
 }
 
 fn mapping_in_words(mapping: &BridgeMapping) -> String {

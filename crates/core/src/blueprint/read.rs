@@ -11,8 +11,8 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{
-    Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Retention,
-    Rule, RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
+    Act, Blueprint, Cohort, Finding, OnBreach, PathLevel, Payload, PlannedLevel, PlannedTopic, Proof, Retention, Rule,
+    RuleLimits, Schema, Severity, Source, Span, TopicPattern, Verdict, Who,
 };
 use super::{
     read_alerts::{AlertEntry, ContactEntry},

@@ -129,7 +129,11 @@ impl Reader {
             let push = self.mappings(&at, entry.push);
             let pull = self.mappings(&at, entry.pull);
             if push.is_empty() && pull.is_empty() {
-                self.wrong(&at, format!("the bridge `{name}` takes nothing"), "add [[bridges.push]] or [[bridges.pull]]");
+                self.wrong(
+                    &at,
+                    format!("the bridge `{name}` takes nothing"),
+                    "add [[bridges.push]] or [[bridges.pull]]",
+                );
             }
             self.no_cycle(&at, &push, &pull);
             blueprint.bridges.push(Bridge {

@@ -74,6 +74,11 @@ impl Source {
         Self { files }
     }
 
+    /// The line of a place, from 1.
+    pub fn line_of(&self, at: &Span) -> usize {
+        self.finding(Severity::Error, at, "", "").line
+    }
+
     /// The files.
     pub fn files(&self) -> &[SourceFile] {
         &self.files

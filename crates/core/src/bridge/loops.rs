@@ -200,10 +200,8 @@ impl World {
             Made::Level(place) => known.parts[*place].clone(),
         });
         let behind = if template.rest { &known.parts[mapping.levels.len()..] } else { &[] };
-        let new = Term {
-            parts: made.chain(behind.iter().cloned()).collect(),
-            rest: known.rest.filter(|_| template.rest),
-        };
+        let new =
+            Term { parts: made.chain(behind.iter().cloned()).collect(), rest: known.rest.filter(|_| template.rest) };
         (!new.parts.is_empty() || new.rest.is_some()).then_some(new)
     }
 
@@ -259,7 +257,8 @@ impl World {
 
 /// A value that all of these hold; of patterns only their names.
 fn example_of(within: &[Arc<Level>]) -> Option<String> {
-    let listed = within.iter().find_map(|level| if let Values::OneOf(values) = &level.values { Some(values) } else { None });
+    let listed =
+        within.iter().find_map(|level| if let Values::OneOf(values) = &level.values { Some(values) } else { None });
     if let Some(values) = listed {
         return values.iter().find(|value| within.iter().all(|level| level.holds(value))).cloned();
     }

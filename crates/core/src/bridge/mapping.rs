@@ -159,11 +159,7 @@ impl Mapping {
     /// Reads a filter, in which named levels may stand in braces, and the new name. In that one `{1}` is what the first
     /// wildcard or named level of the filter catches, `{name}` what that named level catches, and `#` at its end what
     /// the filter's `#` catches. Without a new name topics keep theirs.
-    pub fn parse(
-        filter: &str,
-        to: Option<&str>,
-        levels: &BTreeMap<String, Arc<Level>>,
-    ) -> Result<Self, MappingError> {
+    pub fn parse(filter: &str, to: Option<&str>, levels: &BTreeMap<String, Arc<Level>>) -> Result<Self, MappingError> {
         let mut taken = Vec::new();
         let mut wild = Vec::new();
         for text in filter.split('/') {
@@ -181,10 +177,8 @@ impl Mapping {
             wild.push(if let Taken::Text(text) = &level { &**text } else { "+" }.to_owned());
             taken.push(level);
         }
-        let wild: TopicFilter = wild
-            .join("/")
-            .parse()
-            .map_err(|error| MappingError::Filter { filter: filter.into(), error })?;
+        let wild: TopicFilter =
+            wild.join("/").parse().map_err(|error| MappingError::Filter { filter: filter.into(), error })?;
         if wild.shared().is_some() {
             return Err(MappingError::Shared(filter.into()));
         }
@@ -387,8 +381,12 @@ pub(super) mod tests {
             ("#", Some("harrowmere/#"), "tidal/status", Some("harrowmere/tidal/status")),
             ("#", None, "tidal/status", Some("tidal/status")),
             ("+/+/level", Some("{2}/{1}/height"), "gorge/weir/level", Some("weir/gorge/height")),
-            ("harrowmere/{reach}/{station}/#", Some("{station}/{reach}/#"), "harrowmere/gorge/weir/stage/level",
-                Some("weir/gorge/stage/level")),
+            (
+                "harrowmere/{reach}/{station}/#",
+                Some("{station}/{reach}/#"),
+                "harrowmere/gorge/weir/stage/level",
+                Some("weir/gorge/stage/level"),
+            ),
             ("harrowmere/{reach}/#", Some("{1}"), "harrowmere/gorge/weir", Some("gorge")),
             ("harrowmere/{reach}/#", None, "harrowmere/meadows/weir", None),
             ("harrowmere/+", None, "harrowmere/gorge/weir", None),

@@ -43,6 +43,12 @@ impl Memory {
         self.order.push_back((now, self.next, hash));
     }
 
+    /// Whether it was there.
+    pub fn is_noted(&mut self, what: impl Hash, now: Time) -> bool {
+        self.forget(now);
+        self.known.contains_key(&self.hasher.hash_one(what))
+    }
+
     /// Whether it was there; it is noted if it was not.
     pub fn was_noted(&mut self, what: impl Hash, now: Time) -> bool {
         self.forget(now);

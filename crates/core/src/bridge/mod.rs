@@ -15,13 +15,14 @@ pub use self::{
     loops::{Cycle, Passage, Undecided, find_cycle},
     mapping::{Mapped, Mapping, MappingError},
     memory::Memory,
-    passed::{PASSED, Passed},
-    terms::{NotCarried, RemoteTerms},
+    passed::{PASSED, Passed, broker_named},
+    terms::{CameBack, NotCarried, RemoteTerms},
 };
 
 /// Which way messages go, seen from this broker.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, strum::VariantNames)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Direction {
     /// From here to the remote.
     Push,

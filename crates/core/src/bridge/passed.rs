@@ -15,6 +15,9 @@ pub const PASSED: &str = "passed-brokers";
 /// Brokers and links on the way at most; what has passed more goes round.
 const HOPS: usize = 32;
 
+/// Bytes of a broker's name at most.
+const NAME: usize = 200;
+
 /// Bytes of such a value at most.
 const LENGTH: usize = 4_096;
 
@@ -73,6 +76,13 @@ impl Passed {
             self.hops.push(hop.into());
         }
     }
+}
+
+/// What a broker is called that says so: in CONNECT a bridge, in CONNACK who answers it.
+pub fn broker_named(properties: &[UserProperty]) -> Option<&str> {
+    let property = properties.iter().find(|property| *property.name == *PASSED)?;
+    let name: &str = &property.value;
+    (!name.is_empty() && name.len() <= NAME && !name.contains(char::is_whitespace)).then_some(name)
 }
 
 #[cfg(test)]

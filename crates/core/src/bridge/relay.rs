@@ -91,12 +91,16 @@ pub enum Happened {
         from: TopicName,
         /// What it is called now.
         to: TopicName,
-        /// Bytes of its payload.
-        bytes: usize,
+        /// Its payload.
+        payload: Bytes,
         /// Its QoS on the side that it goes to.
         qos: QoS,
         /// On the connection that it came by, if it is to be acknowledged.
         packet_id: Option<PacketId>,
+        /// Whether its way before is not known, because a client of 3.1.1 brought it.
+        untold: bool,
+        /// Whether it is the first link that it passes, as far as is known.
+        is_first: bool,
     },
     /// The other side has it.
     Acknowledged {
@@ -417,9 +421,8 @@ impl Relay {
         self.retained.note(Direction::Push, publish.retain, now);
         let from = publish.topic.clone();
         let Names { link, remote, .. } = &self.names;
-        let was_there = |passed: Passed| {
-            passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote))
-        };
+        let was_there =
+            |passed: Passed| passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote));
         if Passed::read(&publish.properties).is_some_and(was_there) {
             self.not_carried(Direction::Push, None, from, NotCarried::CameFromThere);
             return self.settle_push(&publish);
@@ -458,6 +461,9 @@ impl Relay {
         let packet_id = publish.packet_id.filter(|_| publish.qos > QoS::AtMostOnce);
         publish.duplicate &= packet_id.is_some();
         let v5 = self.terms.version == ProtocolVersion::V5;
+        let passed = Passed::read(&publish.properties);
+        let untold = passed.as_ref().is_some_and(|passed| passed.unsure);
+        let is_first = passed.is_none_or(|passed| passed.hops.is_empty());
         publish.properties.subscription_identifiers.clear();
         publish.properties.topic_alias = None;
         let mut written = Written::InFull;
@@ -493,7 +499,8 @@ impl Relay {
         if let Some(id) = packet_id.filter(|_| publish.qos == QoS::ExactlyOnce) {
             self.release_stale(id);
         }
-        let put = self.to_remote.put_own_publish(&head, &publish.payload, publish.duplicate, publish.qos, publish.retain);
+        let put =
+            self.to_remote.put_own_publish(&head, &publish.payload, publish.duplicate, publish.qos, publish.retain);
         if put.is_err() {
             return false;
         }
@@ -512,9 +519,11 @@ impl Relay {
             mapping,
             from,
             to: publish.topic.clone(),
-            bytes: publish.payload.len(),
+            payload: publish.payload.clone(),
             qos: publish.qos,
             packet_id: publish.packet_id,
+            untold,
+            is_first,
         });
         true
     }
@@ -538,11 +547,11 @@ impl Relay {
 
     /// A message that is not carried on is done with here. At QoS 2 the remote may have it from before.
     fn settle_push(&mut self, publish: &Publish) {
-        if let (QoS::ExactlyOnce, true, Some(id)) = (publish.qos, publish.duplicate, publish.packet_id) {
-            if self.terms.highest_qos == QoS::ExactlyOnce {
-                self.releasing.insert(id);
-                self.send(End::Remote, &Packet::PubRel(Acknowledgement::success(id)));
-            }
+        if let (QoS::ExactlyOnce, true, Some(id)) = (publish.qos, publish.duplicate, publish.packet_id)
+            && self.terms.highest_qos == QoS::ExactlyOnce
+        {
+            self.releasing.insert(id);
+            self.send(End::Remote, &Packet::PubRel(Acknowledgement::success(id)));
         }
         self.acknowledge_push(publish);
     }
@@ -706,9 +715,11 @@ impl Relay {
             mapping,
             from,
             to: publish.topic,
-            bytes: publish.payload.len(),
+            payload: publish.payload.clone(),
             qos,
             packet_id,
+            untold: !v5,
+            is_first: false,
         });
     }
 

@@ -51,7 +51,16 @@ impl RemoteTerms {
 
 /// Why a message that a bridge had was not carried on.
 #[derive(
-    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, strum::VariantNames, strum::VariantArray,
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    strum::VariantNames,
+    strum::VariantArray,
     strum::IntoStaticStr,
 )]
 #[strum(serialize_all = "kebab-case")]
@@ -76,6 +85,18 @@ pub enum NotCarried {
     Unchanged,
     /// The other side refused it.
     Refused,
+}
+
+/// Why a message that came by a bridge is not passed on here.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, strum::VariantNames, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum CameBack {
+    /// It says that it has passed this broker.
+    PassedHere,
+    /// It has come before, by another way.
+    CameBefore,
+    /// It may have passed a link that does not tell ways, and is the same as one that was sent from here.
+    SentFromHere,
 }
 
 impl NotCarried {

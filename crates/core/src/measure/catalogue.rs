@@ -54,6 +54,14 @@ macro_rules! measures {
                     "Batches of the journal that were committed.";
                 journal_rows JournalRows: Rows by Nothing, History,
                     "Rows of the journal that were committed.";
+                bridged Bridged: Messages by Direction, History,
+                    "Messages that bridges carried to the other side.";
+                bridged_bytes BridgedBytes: Bytes by Direction, History,
+                    "Bytes of the payloads that bridges carried.";
+                bridge_not_carried BridgeNotCarried: Messages by NotCarried, History,
+                    "Messages that bridges had and did not carry on.";
+                came_back CameBack: Messages by CameBack, History,
+                    "Messages that came by bridges once more and were not passed on.";
             }
             gauges {
                 sessions_connected SessionsConnected: Sessions by Nothing, History,
@@ -94,6 +102,16 @@ macro_rules! measures {
                     "Open file descriptors of the service.";
                 descriptors_limit DescriptorsLimit: Descriptors by Nothing, Now,
                     "File descriptors that the service may have open.";
+                bridges_up BridgesUp: Bridges by Nothing, History,
+                    "Bridges whose link is up.";
+                bridges_down BridgesDown: Bridges by Nothing, History,
+                    "Bridges whose link is down though they were not told to rest.";
+                bridge_waiting BridgeWaiting: Messages by Nothing, History,
+                    "Messages that wait for bridges.";
+                bridge_waiting_bytes BridgeWaitingBytes: Bytes by Nothing, History,
+                    "Bytes of the messages that wait for bridges.";
+                bridge_oldest BridgeOldest: Seconds by Nothing, History,
+                    "How long the message has waited that waits longest for a bridge.";
                 worker_lag WorkerLag: Seconds by Nothing, History,
                     "How late tasks get their turn: the longest delay of a timer, over the last 10 s.";
             }
@@ -126,6 +144,7 @@ pub enum Unit {
     Subscriptions,
     Groups,
     Topics,
+    Bridges,
     Promises,
     /// 0 or 1.
     Flag,

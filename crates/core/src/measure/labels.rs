@@ -3,7 +3,10 @@
 use moorfall_wire::{PacketType, QoS};
 use strum::{IntoStaticStr, VariantNames};
 
-use crate::session::{EndedKind, NotAcceptedKind, ReasonKind, Withheld};
+use crate::{
+    bridge::{CameBack, Direction, NotCarried},
+    session::{EndedKind, NotAcceptedKind, ReasonKind, Withheld},
+};
 
 /// What a measure is told apart by; each with a closed list of labels.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -22,6 +25,12 @@ pub enum By {
     NotAccepted,
     /// Why a connection ended.
     Ended,
+    /// Which way a bridge carries.
+    Direction,
+    /// Why a bridge did not carry a message on.
+    NotCarried,
+    /// Why a message that came by a bridge was not passed on.
+    CameBack,
     /// How much of what was timed took no longer.
     Quantile,
 }
@@ -37,6 +46,9 @@ impl By {
             Self::Refused => ReasonKind::VARIANTS,
             Self::NotAccepted => NotAcceptedKind::VARIANTS,
             Self::Ended => EndedKind::VARIANTS,
+            Self::Direction => Direction::VARIANTS,
+            Self::NotCarried => NotCarried::VARIANTS,
+            Self::CameBack => CameBack::VARIANTS,
             Self::Quantile => Quantile::VARIANTS,
         }
     }
@@ -47,7 +59,10 @@ impl By {
             Self::Nothing => "",
             Self::Qos => "qos",
             Self::Packet => "packet",
-            Self::Withheld | Self::Refused | Self::NotAccepted | Self::Ended => "reason",
+            Self::Withheld | Self::Refused | Self::NotAccepted | Self::Ended | Self::NotCarried | Self::CameBack => {
+                "reason"
+            }
+            Self::Direction => "direction",
             Self::Quantile => "quantile",
         }
     }
@@ -112,6 +127,9 @@ labels! {
     ReasonKind: Refused, 0;
     NotAcceptedKind: NotAccepted, 0;
     EndedKind: Ended, 0;
+    Direction: Direction, 0;
+    NotCarried: NotCarried, 0;
+    CameBack: CameBack, 0;
     Quantile: Quantile, 0;
 }
 

@@ -8,7 +8,8 @@ use std::{
 use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{
-    ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, QoS, ReasonCode, Will,
+    ConnAck, ConnAckProperties, Connect, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, QoS, ReasonCode,
+    UserProperty, Will,
 };
 
 use super::{
@@ -26,6 +27,7 @@ use crate::{
     Limits, SessionKey, Time,
     access::{Access, Act, Request},
     aliases::{InboundAliases, OutboundAliases},
+    bridge::PASSED,
     in_flight::Quota,
     shown::shown,
 };
@@ -79,6 +81,7 @@ impl Terms {
             unanswered: 0,
             inbound_aliases: InboundAliases::new(limits.topic_aliases),
             outbound_aliases: OutboundAliases::new(self.topic_aliases),
+            naming: None,
             held: Default::default(),
             next_commit: 0,
             subscribing: None,
@@ -157,6 +160,7 @@ impl Session {
         let session_present = state.is_some();
         let mut open = terms.open(now, key, state.unwrap_or_default(), &self.limits);
         open.rights_may_be_lost = session_present;
+        open.naming = self.naming.clone();
         self.withdraw_what_is_no_longer_allowed(&mut open);
         open.resend = open.state.in_flight.ids().into();
         let exactly_once =
@@ -209,7 +213,11 @@ impl Session {
     /// What the broker offers, where it is not what the standard assumes (§3.2.2.3).
     fn offer(&self, terms: &Terms, asked: &Connect, assigned_id: Option<ByteString>) -> ConnAckProperties {
         let asked_expiry = asked.properties.session_expiry_interval.unwrap_or(0);
+        let says_who = |property: &UserProperty| *property.name == *PASSED;
+        let is_bridge = asked.properties.user_properties.iter().any(says_who) && !self.broker_name.is_empty();
+        let name = || UserProperty { name: ByteString::from_static(PASSED), value: (&*self.broker_name).into() };
         ConnAckProperties {
+            user_properties: is_bridge.then(name).into_iter().collect(),
             session_expiry_interval: (terms.expiry != asked_expiry).then_some(terms.expiry),
             receive_maximum: NonZeroU16::new(self.limits.receive_maximum),
             maximum_packet_size: u32::try_from(self.limits.packet_bytes).ok().and_then(NonZeroU32::new),

@@ -15,7 +15,7 @@ use super::{
     machine::{After, Open, Phase, Session},
     state::{InUse, Sent},
 };
-use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
+use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written, bridge::Passed};
 
 /// Why a message that was routed to a session was not sent to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, VariantNames, IntoStaticStr, EnumString)]
@@ -166,7 +166,8 @@ impl Session {
             QoS::ExactlyOnce => false,
         };
         let has_identifiers = part.via.as_ref().is_some_and(|via| !via.identifiers.is_empty());
-        let own_form = version == ProtocolVersion::V5 && (has_identifiers || open.outbound_aliases.is_on());
+        let has_own = has_identifiers || open.outbound_aliases.is_on() || open.naming.is_some();
+        let own_form = version == ProtocolVersion::V5 && has_own;
         if part.len() < 2 || !passes || own_form || part.run().expires() {
             return 0;
         }
@@ -409,8 +410,10 @@ impl Open {
         } else {
             Written::InFull
         };
-        let own =
-            life != message.properties.message_expiry_interval || !identifiers.is_empty() || written != Written::InFull;
+        let own = life != message.properties.message_expiry_interval
+            || !identifiers.is_empty()
+            || written != Written::InFull
+            || self.naming.is_some();
         if version == ProtocolVersion::V311 || !own {
             if alone {
                 let properties = Cow::Borrowed(&*message.properties);
@@ -426,12 +429,15 @@ impl Open {
             Written::Introduced(alias) => (Some(alias), message.topic.clone()),
             Written::ByAlias(alias) => (Some(alias), TopicName::default()),
         };
-        let properties = PublishProperties {
+        let mut properties = PublishProperties {
             message_expiry_interval: life,
             subscription_identifiers: identifiers.to_vec(),
             topic_alias,
             ..PublishProperties::clone(&message.properties)
         };
+        if let Some(secret) = self.naming.as_ref().filter(|_| Passed::read(&properties).is_none()) {
+            Passed::new(message.name(secret), message.is_of_untold_way()).write(&mut properties);
+        }
         Ok((Form::Own { topic, properties: Cow::Owned(properties), payload: &message.payload }, written))
     }
 }

@@ -50,6 +50,10 @@ pub struct Session {
     pub(super) client_packet_size: usize,
     /// Whether the client wants reason strings with failures.
     pub(super) problem_information: bool,
+    /// By which other brokers know this one; told to clients that say that they are a bridge.
+    pub(super) broker_name: Arc<str>,
+    /// Makes names of messages for a bridge, which passes them on.
+    pub(super) naming: Option<Arc<str>>,
     pub(super) outgoing: Outgoing,
     pub(super) actions: VecDeque<Action>,
 }
@@ -115,6 +119,8 @@ pub(super) struct Open {
     pub(super) unanswered: usize,
     pub(super) inbound_aliases: InboundAliases,
     pub(super) outbound_aliases: OutboundAliases,
+    /// Makes names of messages, if the client is a bridge.
+    pub(super) naming: Option<Arc<str>>,
     /// What is done when commits are answered, in order.
     pub(super) held: VecDeque<(u64, After)>,
     pub(super) next_commit: u64,
@@ -145,9 +151,22 @@ impl Session {
             began: now,
             client_packet_size: MAX_PACKET_SIZE,
             problem_information: true,
+            broker_name: Arc::default(),
+            naming: None,
             outgoing: Outgoing::default(),
             actions: VecDeque::new(),
         }
+    }
+
+    /// Says by which name other brokers know this one.
+    pub fn set_broker_name(&mut self, name: Arc<str>) {
+        self.broker_name = name;
+    }
+
+    /// The client is a bridge of this broker: each message to it says by a user property what it is called, wherever
+    /// it goes. The secret keeps others from guessing such names.
+    pub fn name_messages(&mut self, secret: Arc<str>) {
+        self.naming = Some(secret);
     }
 
     /// The next thing to do. A large SUBSCRIBE is gone through in slices, as its actions are taken.

@@ -71,7 +71,8 @@ impl Session {
     fn message(&self, now: Time, publish: Publish) -> Option<Message> {
         let open = self.phase.open()?;
         let Publish { qos, retain, topic, properties, payload, .. } = publish;
-        Some(Message::new(topic, payload, qos, retain, properties, open.key, now))
+        let message = Message::new(topic, payload, qos, retain, properties, open.key, now);
+        Some(if self.version == ProtocolVersion::V311 { message.of_untold_way() } else { message })
     }
 
     /// PUBREC once more, but not before the first one could go.

@@ -74,7 +74,10 @@ fn a_bridge_is_read_with_what_is_not_written() {
     assert_eq!(blueprint.lint(), []);
     let bridge = &blueprint.bridges[0];
     assert_eq!((bridge.remotes.len(), bridge.keep_alive, bridge.version), (2, 20, ProtocolVersion::V5));
-    assert_eq!((&*bridge.client_id, bridge.session_expiry, bridge.clean_start), ("harrowmere-rivers-tideway", 604_800, false));
+    assert_eq!(
+        (&*bridge.client_id, bridge.session_expiry, bridge.clean_start),
+        ("harrowmere-rivers-tideway", 604_800, false)
+    );
     assert_eq!((bridge.waiting.messages, bridge.waiting.full), (5_000, QueuePolicy::DropNewest));
     assert_eq!((bridge.push[0].highest_qos, bridge.pull[0].highest_qos), (QoS::AtLeastOnce, QoS::ExactlyOnce));
     assert!(bridge.pull[0].retained && bridge.pull[0].clearing);
@@ -154,7 +157,10 @@ fn rules_and_proofs_speak_of_bridges() {
     assert!(prove(&good, &Default::default()).iter().all(|proof| proof.holds && proof.identities == 1));
     let narrow = policy(&TIDEWAY.replace("topics = [\"tide/#\"]", "topics = [\"tide/+\"]"));
     let found = bridge_rights(&narrow);
-    assert!(found[0].message.contains("no rule allows bridge:tideway to publish retained at QoS 2 to tide"), "{found:?}");
+    assert!(
+        found[0].message.contains("no rule allows bridge:tideway to publish retained at QoS 2 to tide"),
+        "{found:?}"
+    );
     let wide = policy(&TIDEWAY.replace("topics = [\"tide/#\"]", "topics = [\"tide/#\", \"river/#\"]"));
     let proof = &prove(&wide, &Default::default())[0];
     assert!(!proof.holds, "{proof:?}");

@@ -94,8 +94,7 @@ impl Estuary {
         let push = self.here.open_raw(keep("push", ProtocolVersion::V5));
         let clean_start = !(terms.session_present && in_line);
         let pull = self.here.open_raw(Connect { clean_start, ..keep("pull", ProtocolVersion::V5) });
-        let names =
-            Names { broker: "harrowmere.1".into(), link: "tideway.1".into(), remote: Some("tideway.2".into()) };
+        let names = Names { broker: "harrowmere.1".into(), link: "tideway.1".into(), remote: Some("tideway.2".into()) };
         let beginning = Beginning { in_line, retained_here: 0, retained_there: false, at: self.now };
         let relay = Relay::new(Arc::clone(&self.bridge), names, terms, beginning, Box::new(Counted(0)));
         for mapping in &self.bridge.pull {
@@ -177,7 +176,9 @@ fn heard(world: &mut World, peer: usize) -> Vec<String> {
 #[test]
 fn messages_go_both_ways_under_their_new_names() {
     for protocol in ["5.0", "3.1.1"] {
-        let mut both = Estuary::new(&BRIDGE.replace("name = \"tideway\"", &format!("name = \"tideway\"\nprotocol = \"{protocol}\"")));
+        let mut both = Estuary::new(
+            &BRIDGE.replace("name = \"tideway\"", &format!("name = \"tideway\"\nprotocol = \"{protocol}\"")),
+        );
         let gauge = both.here.open(connect("gauge", ProtocolVersion::V5));
         both.here.subscribe(gauge, "tide/#", QoS::ExactlyOnce);
         let barrier = both.there.open(connect("barrier", ProtocolVersion::V5));

@@ -5,6 +5,7 @@
 
 mod alerts;
 mod api;
+mod bridges;
 mod capture;
 mod certificates;
 mod client;

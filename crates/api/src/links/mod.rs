@@ -1,0 +1,5 @@
+//! What reaches out of the service.
+
+mod bridge_view;
+pub mod bridges;
+mod preview;
