@@ -5,7 +5,7 @@ import tailwindcss from '@tailwindcss/vite';
 import { defineConfig } from 'vitest/config';
 
 /** What code of the console lies in; see eslint.config.js for who may import whom. */
-const folders = ['api', 'lib', 'ui', 'shell', 'watch', 'work', 'design', 'run'];
+const folders = ['api', 'lib', 'ui', 'shell', 'watch', 'work', 'design', 'run', 'links'];
 const folder = (name: string) => fileURLToPath(new URL(`./src/${name}`, import.meta.url));
 
 export default defineConfig({

@@ -29,6 +29,7 @@
     '/access': wrap({ asyncComponent: () => import('$design/access-page.svelte') }),
     '/identities': wrap({ asyncComponent: () => import('$design/identities-page.svelte') }),
     '/design': wrap({ asyncComponent: () => import('$design/design-page.svelte') }),
+    '/bridges': wrap({ asyncComponent: () => import('$links/bridges-page.svelte') }),
     '/people': wrap({ asyncComponent: () => import('$run/people-page.svelte') }),
     '/audit': wrap({ asyncComponent: () => import('$run/audit-page.svelte') }),
     '*': overview,

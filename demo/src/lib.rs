@@ -7,6 +7,7 @@ mod fleet;
 pub mod past;
 mod river;
 pub mod stand_in;
+pub mod tideway;
 
 use std::collections::BTreeMap;
 
@@ -19,10 +20,15 @@ pub use river::{Instrument, Reading, River, STATIONS, Station};
 /// The catchment's blueprint.
 pub const BLUEPRINT: &str = include_str!("../blueprint.toml");
 
-/// The catchment's blueprint as its files; the web hook is at this port of loopback.
-pub fn blueprint(hook: u16) -> Vec<SourceFile> {
+/// What goes between the river and the barrier.
+pub const BRIDGES: &str = include_str!("../bridges.toml");
+
+/// The catchment's blueprint as its files; the web hook and the barrier's broker are at these ports of loopback.
+pub fn blueprint(hook: u16, tideway: u16) -> Vec<SourceFile> {
     let text = BLUEPRINT.replace("127.0.0.1:7443", &format!("127.0.0.1:{hook}"));
-    vec![SourceFile { name: "harrowmere.toml".into(), text }]
+    let bridges = BRIDGES.replace("127.0.0.1:7884", &format!("127.0.0.1:{tideway}"));
+    let file = |name: &str, text| SourceFile { name: name.into(), text };
+    vec![file("bridges.toml", bridges), file("harrowmere.toml", text)]
 }
 
 /// A set-up of the desk: the duty desk moves a gate, and the auditor may only look on.
@@ -57,23 +63,30 @@ mod tests {
     use moorfall_core::{
         Identity,
         access::Policy,
-        blueprint::{Blueprint, prove},
+        blueprint::{Blueprint, Source, bridge_rights, prove},
     };
 
     use super::*;
 
     #[test]
     fn the_catchment_s_files_are_right_and_every_station_has_an_identity() {
-        let blueprint = Blueprint::parse(BLUEPRINT).unwrap_or_else(|findings| panic!("{}", findings[0]));
+        let read = |files: Vec<SourceFile>| {
+            Blueprint::read(Source::new(files)).unwrap_or_else(|findings| panic!("{}", findings[0]))
+        };
+        let tideway = read(tideway::blueprint());
+        assert_eq!(tideway.lint(), []);
+        assert_eq!(Blueprint::parse(BLUEPRINT).unwrap().lint(), []);
+        let blueprint = read(blueprint(7443, 7884));
         assert_eq!(blueprint.lint(), []);
         let identities = identities();
         let seen = |one: &DemoIdentity| {
             (one.name.as_str().into(), Identity { name: one.name.as_str().into(), attributes: one.attributes.clone() })
         };
         let policy = Arc::new(Policy::new(Arc::new(blueprint)));
+        assert_eq!(bridge_rights(&policy), []);
         let results = prove(&policy, &identities.iter().map(seen).collect());
         let failed: Vec<_> = results.iter().filter(|proof| !proof.holds || proof.fault.is_some()).collect();
-        assert!(failed.is_empty() && results.len() >= 12, "{failed:#?}");
+        assert!(failed.is_empty() && results.len() >= 14, "{failed:#?}");
         for station in STATIONS {
             let identity = identities.iter().find(|identity| identity.name == station.name);
             let reach = identity.and_then(|identity| identity.attributes.get("reach"));

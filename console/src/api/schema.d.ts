@@ -389,6 +389,158 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bridges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List bridges */
+        get: operations["list_bridges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a bridge */
+        get: operations["show_bridge"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drain a bridge
+         * @description It takes nothing new from here, sends what waits, and then rests until it is resumed.
+         */
+        post: operations["drain_bridge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pause a bridge
+         * @description Its link is closed, also after a restart, until it is resumed. What is to be pushed waits meanwhile.
+         */
+        post: operations["pause_bridge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview a bridge
+         * @description What becomes of topics, by the blueprint in force or by a draft. Nothing is changed and nothing is sent.
+         */
+        post: operations["preview_bridge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resume a bridge */
+        post: operations["resume_bridge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Connect a bridge anew
+         * @description At once, beginning with its first address.
+         */
+        post: operations["retry_bridge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bridges/{name}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set the secret of a bridge
+         * @description The password that it shows to its remote, unless its blueprint names a file. It is kept and never shown.
+         */
+        put: operations["set_bridge_secret"];
+        post?: never;
+        /** Remove the secret of a bridge */
+        delete: operations["remove_bridge_secret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/busiest/{of}": {
         parameters: {
             query?: never;
@@ -445,6 +597,26 @@ export interface paths {
          * @description The response has a token, to be sent as a bearer token.
          */
         post: operations["token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/demo/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Cut, slow or restore the link of the demo
+         * @description Between its two brokers. What is on its way when it is cut is lost, as on any link.
+         */
+        put: operations["set_demo_link"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1674,6 +1846,249 @@ export interface components {
             /** @description Its text. */
             text: string;
         };
+        /**
+         * @description Which way messages go, seen from this broker.
+         * @enum {string}
+         */
+        BridgeDirection: "push" | "pull";
+        /** @description What passed in one direction since the service started, or since the design of the bridge changed. */
+        BridgeFlow: {
+            /**
+             * Format: int64
+             * @description QoS 1 and 2 messages that the other side has acknowledged.
+             */
+            acknowledged: number;
+            /**
+             * Format: int64
+             * @description Bytes of their payloads.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Messages that were carried to the other side.
+             */
+            messages: number;
+            /** @description Messages that were not carried on, by reason. */
+            not_carried: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description Messages a second, over the last 10 s.
+             */
+            rate: number;
+        };
+        /** @description All bridges. */
+        BridgeList: {
+            /** @description By name. */
+            bridges: components["schemas"]["BridgeView"][];
+            /** @description By which other brokers know this one. */
+            broker: string;
+            demo_link?: components["schemas"]["LinkState"] | null;
+        };
+        /** @description A mapping of a bridge. */
+        BridgeMappingView: {
+            /** @description Whether clearing a retained message is carried. */
+            clearing: boolean;
+            /** @description Which messages; all if null. */
+            condition?: string | null;
+            /** @description Which way it carries. */
+            direction: components["schemas"]["BridgeDirection"];
+            /** @description Which topics, as the blueprint says it. */
+            filter: string;
+            /** @description What passed by it. */
+            flow: components["schemas"]["BridgeFlow"];
+            /**
+             * Format: int32
+             * @description The highest QoS.
+             */
+            highest_qos: number;
+            /**
+             * Format: date-time
+             * @description When a message passed last.
+             */
+            last_at?: string | null;
+            /** @description How many messages in which time; any if null. */
+            limit?: string | null;
+            /** @description What they are called on the other side, as the blueprint says it; null if they keep their names. */
+            new_name?: string | null;
+            /** @description What it is for. */
+            purpose: string;
+            /** @description Whether retained messages stay retained. */
+            retained: boolean;
+            /** @description What keeps it from carrying as it should; empty if nothing does. */
+            troubles: string[];
+        };
+        /**
+         * @description How the link of a bridge is.
+         * @enum {string}
+         */
+        BridgePhase: "up" | "connecting" | "down" | "paused" | "draining";
+        /** @description What a bridge would do to the topics that there are. */
+        BridgePreview: {
+            /** @description Topics there as far as they were named, and what they become here. */
+            pull: components["schemas"]["BridgePreviewSide"];
+            /** @description Live topics here, and what they become there. */
+            push: components["schemas"]["BridgePreviewSide"];
+            /** @description Mappings whose names may meet, and other things that are probably not meant. */
+            warnings: string[];
+        };
+        /** @description Which topics are looked at. */
+        BridgePreviewDraft: {
+            /** @description A blueprint that is not in force; the one in force if absent. */
+            files?: components["schemas"]["BlueprintFile"][] | null;
+            /** @description Topics there. */
+            remote_topics?: string[];
+            /** @description Topics here; all live ones if empty. */
+            topics?: string[];
+        };
+        /** @description What becomes of a topic. */
+        BridgePreviewLine: {
+            /** @description What it becomes on the other side; null if it is not carried. */
+            becomes?: string | null;
+            /**
+             * Format: int64
+             * @description Which mapping takes it, from 0 among those of its direction; null if none does.
+             */
+            mapping?: number | null;
+            /** @description The topic, on the side that it comes from. */
+            topic: string;
+            /** @description Why it is not carried; empty if it is. */
+            why_not: string;
+        };
+        /** @description What becomes of the topics of one direction. */
+        BridgePreviewSide: {
+            /**
+             * Format: int64
+             * @description Those of them that are carried.
+             */
+            carried: number;
+            /** @description Which way. */
+            direction: components["schemas"]["BridgeDirection"];
+            /**
+             * Format: int64
+             * @description Topics that were looked at.
+             */
+            looked_at: number;
+            /** @description Topics and what they become: those first that are carried. */
+            topics: components["schemas"]["BridgePreviewLine"][];
+        };
+        /** @description How much may wait for a bridge. */
+        BridgeRoom: {
+            /**
+             * Format: int64
+             * @description Seconds that one waits at most; null is for ever.
+             */
+            age_seconds?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes at most.
+             */
+            bytes: number;
+            /** @description What happens at these bounds. */
+            full: components["schemas"]["QueuePolicy"];
+            /**
+             * Format: int64
+             * @description Messages at most.
+             */
+            messages: number;
+        };
+        /** @description A password that a bridge shows to its remote. It is kept, and never shown. */
+        BridgeSecret: {
+            /** @description The password. */
+            secret: string;
+        };
+        /** @description Something that went wrong with a link. */
+        BridgeTrouble: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description What, why, and what to do. */
+            words: string;
+        };
+        /** @description A bridge. */
+        BridgeView: {
+            /** @description Its client identifier there. */
+            client_id: string;
+            /** @description Messages that waited and were dropped, by reason. */
+            dropped: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Attempts that failed since the link was up last.
+             */
+            failed_attempts: number;
+            /** @description Whether a password is kept for it here. */
+            has_secret: boolean;
+            /** @description Its identity here, for rules. */
+            identity: string;
+            /** @description Its mappings, as they stand in the blueprint. */
+            mappings: components["schemas"]["BridgeMappingView"][];
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When the next attempt is made, if one is.
+             */
+            next_attempt_at?: string | null;
+            /** @description How its link is. */
+            phase: components["schemas"]["BridgePhase"];
+            /** @description What came from it. */
+            pulled: components["schemas"]["BridgeFlow"];
+            /** @description What it is for. */
+            purpose: string;
+            /** @description What went to the remote. */
+            pushed: components["schemas"]["BridgeFlow"];
+            /** @description The address that it is connected to, or tries now. */
+            remote?: string | null;
+            /** @description All of its addresses. */
+            remotes: string[];
+            /** @description How much may wait. */
+            room: components["schemas"]["BridgeRoom"];
+            /**
+             * Format: int64
+             * @description How long the remote took to answer a ping, microseconds.
+             */
+            round_trip_us?: number | null;
+            /** @description Whether the remote went on with a session; null while the link is down. */
+            session_present?: boolean | null;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            trouble?: components["schemas"]["BridgeTrouble"] | null;
+            /** @description The version of MQTT that is spoken. */
+            version: string;
+            /** @description What waits here. */
+            waiting: components["schemas"]["BridgeWaiting"];
+        };
+        /** @description What waits here for a bridge. */
+        BridgeWaiting: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Messages that were sent and are not acknowledged.
+             */
+            in_flight: number;
+            /**
+             * Format: int64
+             * @description Messages that wait to be sent.
+             */
+            messages: number;
+            /**
+             * Format: date-time
+             * @description When the one was accepted that waits longest; null if none waits.
+             */
+            oldest_at?: string | null;
+        };
         /** @description What is busiest of late. */
         Busiest: {
             /** @description The busiest, first. */
@@ -1782,6 +2197,11 @@ export interface components {
             check: components["schemas"]["Check"];
             /** @description What applying it does. */
             effects: components["schemas"]["Effects"];
+        };
+        /** @description The link between the brokers of the demo. */
+        DemoLink: {
+            /** @description How it is. */
+            state: components["schemas"]["LinkState"];
         };
         /** @description The broker's answer. */
         DeskAnswer: {
@@ -2030,7 +2450,7 @@ export interface components {
          * @description What happened.
          * @enum {string}
          */
-        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "session-ended" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails";
+        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "session-ended" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails" | "bridge-up" | "bridge-down" | "bridge-refused" | "bridge-drops" | "bridge-told";
         /** @description Something that happened. */
         EventView: {
             /** @description From which address; empty if from none. */
@@ -2655,6 +3075,11 @@ export interface components {
              */
             waiting_sign_ins_per_address: number;
         };
+        /**
+         * @description How the link between the brokers of the demo is.
+         * @enum {string}
+         */
+        LinkState: "open" | "slow" | "cut";
         /** @description A place where MQTT clients connect. */
         ListenerView: {
             /** @description Whether clients without identity are accepted, under the rules. */
@@ -3759,7 +4184,7 @@ export interface components {
          * @description How a client signed in.
          * @enum {string}
          */
-        SignedInBy: "nothing" | "secret" | "password" | "token" | "certificate" | "person";
+        SignedInBy: "nothing" | "secret" | "password" | "token" | "certificate" | "bridge" | "person";
         /** @description The administrator's secret, a person's name and password, or what a link says that signs in once. */
         SignIn: {
             /** @description The end of a link that signs in once. */
@@ -6536,6 +6961,881 @@ export interface operations {
             };
         };
     };
+    list_bridges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeList"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drain_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BridgePreviewDraft"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgePreview"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry_bridge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BridgeView"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_bridge_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BridgeSecret"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_bridge_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_busiest: {
         parameters: {
             query?: {
@@ -6897,6 +8197,120 @@ export interface operations {
             };
             /** @description Too many */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_demo_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DemoLink"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DemoLink"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -31,6 +31,10 @@
       ],
     },
     {
+      name: 'Links',
+      pages: [{ path: '/bridges', name: 'Bridges' }],
+    },
+    {
       name: 'Run',
       pages: [
         { path: '/people', name: 'People' },

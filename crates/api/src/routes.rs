@@ -15,7 +15,7 @@ use crate::{
         responses, sign_in,
     },
     identities::{authorities, directory, tokens},
-    links::bridges,
+    links::{bridges, demo_link},
     run::{audit, people},
     state::App,
     watch::{
@@ -123,6 +123,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(alerts::test))
         .routes(routes!(inbox::set_faults))
         .routes(routes!(alerts::quiet, alerts::end_quiet))
+        .routes(routes!(demo_link::set))
         .routes(routes!(bridges::pause))
         .routes(routes!(bridges::resume))
         .routes(routes!(bridges::drain))

@@ -12,7 +12,7 @@ use moorfall_broker::{
     },
 };
 use moorfall_contract::running::RunningService;
-use moorfall_links::{Inbox, bridge::Bridges};
+use moorfall_links::{Inbox, WeakLink, bridge::Bridges};
 use moorfall_watch::{alerts::Alerts, sampler::Watch};
 use time::OffsetDateTime;
 
@@ -39,6 +39,8 @@ pub struct Process {
     pub privileged: Option<String>,
     /// What a stand-in has received that belongs to the process.
     pub inbox: Option<Arc<Inbox>>,
+    /// A link that can be cut; only the demo has one.
+    pub weak_link: Option<Arc<WeakLink>>,
 }
 
 /// Who may read what is measured as text for machines.

@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 use crate::{
     design::BlueprintFile,
-    kinds::{BridgeDirection, BridgePhase, QueuePolicy},
+    kinds::{BridgeDirection, BridgePhase, LinkState, QueuePolicy},
 };
 
 /// Something that went wrong with a link.
@@ -149,6 +149,15 @@ pub struct BridgeList {
     pub bridges: Vec<BridgeView>,
     /// By which other brokers know this one.
     pub broker: String,
+    /// How the link of the demo is that can be cut; null elsewhere.
+    pub demo_link: Option<LinkState>,
+}
+
+/// The link between the brokers of the demo.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DemoLink {
+    /// How it is.
+    pub state: LinkState,
 }
 
 /// What becomes of a topic.

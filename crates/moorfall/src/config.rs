@@ -145,8 +145,10 @@ impl ServiceOptions {
             history: self.history,
             bridge_files: self.bridge_files,
             notices: self.notices,
-            inbox: None,
             data: defaults.data,
+            inbox: defaults.inbox,
+            weak_link: defaults.weak_link,
+            is_announced: defaults.is_announced,
         }
     }
 }

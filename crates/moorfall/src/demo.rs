@@ -20,9 +20,11 @@ use moorfall_cli::{
 };
 use moorfall_contract::identities::IdentityDraft;
 use moorfall_demo::{
-    Fleet,
+    DemoIdentity, Fleet,
     stand_in::{self, StandIn},
+    tideway::{self, Tideway},
 };
+use moorfall_links::WeakLink;
 use moorfall_service::{MailServer, NoticeSettings, Security, Service, Settings};
 use time::OffsetDateTime;
 use tokio::time::timeout;
@@ -56,36 +58,47 @@ pub(crate) async fn run(arguments: Arguments) -> Done {
     let mut stop = Stop::listen()?;
     let data = arguments.data.clone().unwrap_or_else(|| default_data().with_file_name("moorfall-demo"));
     let stand_in = begin_stand_in(&data).await?;
+    let barrier = Barrier::begin(&data).await?;
     let settings = Settings {
         notices: stand_in.notices,
         inbox: Some(Arc::clone(&stand_in.servers.inbox)),
+        weak_link: Some(Arc::clone(&barrier.link)),
         listeners: vec![ListenerSettings::tcp(moorfall_broker::listeners::settings::DEFAULT_LISTENER, arguments.mqtt)],
         http: arguments.http,
         ..Settings::new(data)
     };
-    let service = Service::start(&settings, |step| output::remark(format_args!("{step}…"))).await?;
+    let service = match Service::start(&settings, |step| output::remark(format_args!("{step}…"))).await {
+        Ok(service) => service,
+        Err(failure) => {
+            barrier.stop().await;
+            return Err(failure.into());
+        }
+    };
     output::remark("creating the identities of the catchment…");
-    let passwords = match prepare(&service, arguments.seed, stand_in.servers.hook.port()).await {
+    let ports = (stand_in.servers.hook.port(), barrier.link.address().port());
+    let passwords = match prepare(&service, arguments.seed, ports).await {
         Ok(passwords) => passwords,
         Err(failure) => {
             service.stop().await;
+            barrier.stop().await;
             return Err(failure);
         }
     };
     let folder = service.data_folder().path().to_owned();
     let mqtt = service.mqtt_address().expect("the one listener is of plain TCP");
     let fleet = Fleet::start(mqtt, passwords, arguments.seed);
-    let told = tell(&service, &folder, arguments.time);
+    let told = tell(&service, &folder, &barrier, arguments.time);
     let whole_time = arguments.time.unwrap_or(Duration::MAX);
     // Either the time is over or somebody wants it to end; both end it in order.
     let _ = timeout(whole_time, stop.wait()).await;
     output::remark("stopping…");
     fleet.stop().await;
     service.stop().await;
+    barrier.stop().await;
     output::finish(told)
 }
 
-fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Result<()> {
+fn tell(service: &Service, folder: &Path, barrier: &Barrier, time: Option<Duration>) -> std::io::Result<()> {
     let program = std::env::args().next().unwrap_or_else(|| "moorfall".into());
     let secret = folder.join(moorfall_contract::running::SECRET);
     let auditor = password_file(folder, "auditor");
@@ -98,14 +111,67 @@ fn tell(service: &Service, folder: &Path, time: Option<Duration>) -> std::io::Re
     for (_, url) in service.listeners() {
         output::line(format_args!("  MQTT     {url}"))?;
     }
+    output::line(format_args!("  Barrier  http://{}  (its own broker)", barrier.service.http_address()))?;
     output::line("In a second terminal, try:")?;
     output::line(format_args!("  {program} subscribe 'harrowmere/+/+/stage/level'"))?;
     output::line(format_args!("  {program} request {gate} 40"))?;
     output::line(format_args!("  {program} recording start 'harrowmere/gorge/#' --for 10s"))?;
+    output::line(format_args!("  {program} bridge demo-link cut && {program} bridge show tideway"))?;
     output::line(format_args!(
         "  {program} publish {gate} 90 --as auditor \\\n    --password-file {}",
         auditor.display()
     ))
+}
+
+/// The barrier's own broker, the link to it, and who connects there.
+struct Barrier {
+    service: Service,
+    link: Arc<WeakLink>,
+    fleet: Tideway,
+}
+
+impl Barrier {
+    /// Starts it in a folder beside what the demo keeps, and puts the password of the bridge where it is looked for.
+    async fn begin(data: &Path) -> Result<Self, Failure> {
+        let any = SocketAddr::from(([127, 0, 0, 1], 0));
+        let settings = Settings {
+            listeners: vec![ListenerSettings::tcp(moorfall_broker::listeners::settings::DEFAULT_LISTENER, any)],
+            http: any,
+            is_announced: false,
+            ..Settings::new(data.join("tideway"))
+        };
+        output::remark("starting the broker of the barrier…");
+        let service = Service::start(&settings, |_| {}).await?;
+        match Self::prepare(&service, data).await {
+            Ok((link, fleet)) => Ok(Self { service, link, fleet }),
+            Err(failure) => {
+                service.stop().await;
+                Err(failure)
+            }
+        }
+    }
+
+    async fn prepare(service: &Service, data: &Path) -> Result<(Arc<WeakLink>, Tideway), Failure> {
+        let passwords = make_identities(service, tideway::identities()).await?;
+        let applied =
+            service.apply_blueprint(tideway::blueprint(), "demo", "The barrier as the demo describes it").await;
+        applied.map_err(|why| Failure(format!("The blueprint of the barrier can't be applied:\n{why}")))?;
+        let folder = data.join("bridges");
+        let secret = passwords.get(tideway::BRIDGE).map_or("", String::as_str);
+        let kept = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder);
+        kept.and_then(|()| write_secret(&folder.join("tideway.secret"), secret)).map_err(|error| {
+            Failure(format!("{} can't be used: {error}. Use another folder with --data DIR.", folder.display()))
+        })?;
+        let broker = service.mqtt_address().expect("the one listener is of plain TCP");
+        let link = WeakLink::start(broker).await;
+        let link = link.map_err(|error| Failure(format!("The link to the barrier can't start: {error}.")))?;
+        Ok((Arc::new(link), Tideway::start(broker, &passwords)))
+    }
+
+    async fn stop(self) {
+        self.fleet.stop().await;
+        self.service.stop().await;
+    }
 }
 
 /// The stand-in for whoever is told of alerts, and how it is reached.
@@ -170,9 +236,13 @@ fn password_file(folder: &Path, name: &str) -> PathBuf {
 }
 
 /// Makes the identities, and then the design, whose proofs are about them.
-async fn prepare(service: &Service, seed: u64, hook: u16) -> Result<BTreeMap<String, String>, Failure> {
-    let passwords = make_identities(service).await?;
-    let files = moorfall_demo::blueprint(hook);
+async fn prepare(
+    service: &Service,
+    seed: u64,
+    (hook, tideway): (u16, u16),
+) -> Result<BTreeMap<String, String>, Failure> {
+    let passwords = make_identities(service, moorfall_demo::identities()).await?;
+    let files = moorfall_demo::blueprint(hook, tideway);
     let applied = service.apply_blueprint(files, "demo", "The catchment as the demo describes it").await;
     applied.map_err(|why| Failure(format!("The blueprint of the catchment can't be applied:\n{why}")))?;
     make_up_past(service, seed).await?;
@@ -192,7 +262,10 @@ async fn make_up_past(service: &Service, seed: u64) -> Result<(), Failure> {
 }
 
 /// Everyone gets an identity; secrets are made at the first start and kept for the next.
-async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, Failure> {
+async fn make_identities(
+    service: &Service,
+    identities: Vec<DemoIdentity>,
+) -> Result<BTreeMap<String, String>, Failure> {
     let folder = service.data_folder().path();
     let place = folder.join("passwords");
     let wrong = |error: std::io::Error| {
@@ -200,7 +273,7 @@ async fn make_identities(service: &Service) -> Result<BTreeMap<String, String>, 
     };
     std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&place).map_err(wrong)?;
     let mut passwords = BTreeMap::new();
-    for identity in moorfall_demo::identities() {
+    for identity in identities {
         let file = password_file(folder, &identity.name);
         let kept = std::fs::read_to_string(&file).ok().map(|text| text.trim().to_owned());
         let kept = kept.filter(|secret| !secret.is_empty() && service.has_password(&identity.name));

@@ -176,6 +176,7 @@ impl Service {
             http_connections: Arc::default(),
             privileged: rights::warning(),
             inbox: settings.inbox.clone(),
+            weak_link: settings.weak_link.clone(),
         };
         let people =
             People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
@@ -201,7 +202,8 @@ impl Service {
         tasks.spawn(event_log::run(Arc::clone(&app.broker), settings.history.events()));
         let keep = settings.history.into();
         tasks.spawn(history::run(Arc::clone(database), stopping.clone(), keep, crashed, to_write));
-        Ok(Self::run(app, folder, sockets, spans, settings.user.is_none()).await)
+        let announces = settings.user.is_none() && settings.is_announced;
+        Ok(Self::run(app, folder, sockets, spans, announces).await)
     }
 
     /// Begins to watch what alerts are about, and to tell of it.

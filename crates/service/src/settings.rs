@@ -11,7 +11,9 @@ use std::{
 
 use moorfall_api::state::Scrapers;
 use moorfall_broker::listeners::settings::{DEFAULT_LISTENER, ListenerSettings};
-use moorfall_links::{Courier, CourierSettings, HookSettings, Inbox, MailSecurity, MailSettings, SettingsError};
+use moorfall_links::{
+    Courier, CourierSettings, HookSettings, Inbox, MailSecurity, MailSettings, SettingsError, WeakLink,
+};
 use moorfall_watch::history::Keep;
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
@@ -48,6 +50,10 @@ pub struct Settings {
     pub bridge_files: Option<PathBuf>,
     /// The inbox of a stand-in that the console shows; only the demo has one.
     pub inbox: Option<Arc<Inbox>>,
+    /// A link to another broker that can be cut; only the demo has one.
+    pub weak_link: Option<Arc<WeakLink>>,
+    /// Whether commands find the service without being told its data folder.
+    pub is_announced: bool,
 }
 
 /// Who is told what is measured, and how: the section `[readings]` of the configuration.
@@ -262,6 +268,8 @@ impl Settings {
             notices: NoticeSettings::default(),
             bridge_files: None,
             inbox: None,
+            weak_link: None,
+            is_announced: true,
         }
     }
 }

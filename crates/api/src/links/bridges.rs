@@ -38,12 +38,13 @@ fn not_found(bridges: &Bridges, name: &str) -> Fault {
 #[utoipa::path(get, operation_id = "list_bridges", path = "/bridges", tag = "bridges", responses(
     (status = 200, body = BridgeList),
 ))]
-pub async fn list(State(App { broker, bridges, .. }): State<App>) -> Json<BridgeList> {
+pub async fn list(State(App { broker, bridges, process, .. }): State<App>) -> Json<BridgeList> {
     // How links are is known without the database.
     let secrets = bridges.secrets().await.unwrap_or_default();
     let all = bridges.all();
     let views = all.iter().map(|seen| view(&bridges, seen, secrets.contains(&seen.bridge.name))).collect();
-    Json(BridgeList { bridges: views, broker: broker.name.public.to_string() })
+    let demo_link = process.weak_link.as_ref().map(|link| link.state());
+    Json(BridgeList { bridges: views, broker: broker.name.public.to_string(), demo_link })
 }
 
 /// Get a bridge

@@ -2,4 +2,5 @@
 
 mod bridge_view;
 pub mod bridges;
+pub mod demo_link;
 mod preview;

@@ -7,9 +7,9 @@ use moorfall_contract::{
     blueprint_files::blueprint_files,
     bridges::{
         BridgeFlow, BridgeList, BridgeMappingView, BridgePreview, BridgePreviewDraft, BridgePreviewSide, BridgeSecret,
-        BridgeView,
+        BridgeView, DemoLink,
     },
-    kinds::{BridgeDirection, BridgePhase},
+    kinds::{BridgeDirection, BridgePhase, LinkState},
 };
 use reqwest::Method;
 use serde_json::json;
@@ -42,6 +42,17 @@ struct Named {
     /// Print JSON
     #[arg(long)]
     json: bool,
+}
+
+/// How the link of the demo can be.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+enum Link {
+    /// It carries
+    Open,
+    /// It carries slowly
+    Slow,
+    /// It is cut
+    Cut,
 }
 
 #[derive(Debug, Subcommand)]
@@ -83,6 +94,11 @@ enum Verb {
     Drain(Named),
     /// Connect anew at once, beginning with the first address
     Retry(Named),
+    /// Cut, slow or restore the link between the brokers of the demo
+    DemoLink {
+        /// How the link is from now on
+        state: Link,
+    },
     /// Set the password that a bridge shows to its remote
     ///
     /// It is kept by the service and never shown. It is asked for, or taken from MOORFALL_BRIDGE_SECRET.
@@ -118,6 +134,7 @@ pub async fn run(arguments: Arguments) -> Done {
         Verb::Resume(named) => order(&local, named, "resume").await,
         Verb::Drain(named) => order(&local, named, "drain").await,
         Verb::Retry(named) => order(&local, named, "retry").await,
+        Verb::DemoLink { state } => demo_link(&local, state).await,
         Verb::Secret { name, secret_file, remove } => secret(&local, &name, secret_file, remove).await,
     }
 }
@@ -147,6 +164,21 @@ async fn order(local: &Local, Named { name, json }: Named, verb: &str) -> Done {
         "{} {words}. `moorfall bridge show {0}` tells how it goes.",
         printable(&name)
     )))
+}
+
+async fn demo_link(local: &Local, state: Link) -> Done {
+    let state = match state {
+        Link::Open => LinkState::Open,
+        Link::Slow => LinkState::Slow,
+        Link::Cut => LinkState::Cut,
+    };
+    let link: DemoLink = local.put(&["demo", "link"], &DemoLink { state }).await?;
+    let words = match link.state {
+        LinkState::Open => "The link carries again.",
+        LinkState::Slow => "The link carries slowly.",
+        LinkState::Cut => "The link is cut. `moorfall bridge list` shows what waits.",
+    };
+    output::finish(output::line(words))
 }
 
 async fn secret(local: &Local, name: &str, file: Option<PathBuf>, remove: bool) -> Done {

@@ -19,7 +19,7 @@ impl Policy {
         let cohorts = self.cohorts.iter().enumerate();
         let cohorts = cohorts.filter(|(_, (_, expression))| expression.holds(&identity)).map(|(place, _)| place);
         let cohorts = cohorts.collect();
-        let subject = Subject { identity, client_id: None, cohorts, is_denied_some: true };
+        let subject = Subject { identity, client_id: None, cohorts, is_denied_some: true, takes_parts: false };
         Access::bound(Arc::clone(self), subject)
     }
 
@@ -50,6 +50,7 @@ impl Policy {
             client_id: client_id.map(Into::into),
             cohorts: cohorts.collect(),
             is_denied_some: false,
+            takes_parts: client_id.is_some() && Identity::bridge_named(&identity.name).is_some(),
         };
         let concerned: Vec<&Compiled> = self.rules.iter().filter(|rule| subject.is(&rule.who)).collect();
         for rule in &concerned {

@@ -242,6 +242,12 @@ impl Access {
                 return Decision::Allowed { rules, highest_qos: qos, rate: None };
             }
         }
+        if self.subject.takes_parts && !allowing.is_empty() {
+            let highest_qos = allowing.iter().map(|(_, highest, _)| *highest).max().unwrap_or_default();
+            let mut rules: Vec<usize> = allowing.iter().map(|(place, _, _)| *place).collect();
+            rules.dedup();
+            return Decision::Allowed { rules, highest_qos, rate: None };
+        }
         Decision::NotAllowed(outside.filter(|_| !allowing.is_empty()))
     }
 
@@ -308,12 +314,15 @@ impl Access {
 
     /// Whether a rule that denies subscribing concerns it: then [`Access::withholds`] is to be asked.
     pub fn is_denied_some(&self) -> bool {
-        self.rules.is_some() && self.subject.is_denied_some
+        self.rules.is_some() && (self.subject.is_denied_some || self.subject.takes_parts)
     }
 
-    /// Whether a message that a granted filter matches is kept back, because a rule denies that topic.
+    /// Whether a message that a granted filter matches is kept back, because a rule denies that topic, or none allows it.
     pub fn withholds(&self, topic: &TopicName) -> bool {
         let Some(policy) = &self.rules else { return false };
+        if self.subject.takes_parts {
+            return !self.may_receive(topic);
+        }
         if !self.subject.is_denied_some {
             return false;
         }

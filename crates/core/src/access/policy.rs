@@ -21,13 +21,16 @@ pub struct Subject {
     pub(super) cohorts: BTreeSet<usize>,
     /// Whether a rule that denies subscribing concerns it.
     pub(super) is_denied_some: bool,
+    /// Whether it may subscribe to a filter of which it may have only a part, and gets that part: a session of a bridge,
+    /// whose mapping may say more exactly than a filter can what it takes.
+    pub(super) takes_parts: bool,
 }
 
 impl Subject {
     /// An identity of which only the name is known.
     pub(crate) fn named(name: &str) -> Self {
         let identity = Identity { name: name.into(), attributes: Default::default() };
-        Self { identity, client_id: None, cohorts: BTreeSet::new(), is_denied_some: false }
+        Self { identity, client_id: None, cohorts: BTreeSet::new(), is_denied_some: false, takes_parts: false }
     }
 
     /// The client identifier, unless it may be any.

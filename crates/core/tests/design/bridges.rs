@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use moorfall_core::{
     QueuePolicy,
-    access::Policy,
+    access::{Policy, Request},
     blueprint::{Blueprint, Kind, bridge_rights, diff, prove},
     bridge::{Direction, Mapped},
 };
@@ -176,4 +176,21 @@ fn a_change_of_a_bridge_is_told_field_by_field() {
     let fields: Vec<&str> = changes[0].fields.iter().map(|field| field.field.as_str()).collect();
     assert_eq!(fields, ["keep-alive", "push"]);
     assert!(changes[0].fields[1].added[0].contains("river/{reach}/# as harrowmere/{reach}/#, QoS 0 at most"));
+}
+
+#[test]
+fn a_bridge_gets_the_part_of_a_filter_that_it_may_have() {
+    let text = TIDEWAY.replace("topics = [\"river/#\"]", "topics = [\"river/{reach}/+\"]");
+    let policy = Arc::new(Policy::new(Arc::new(Blueprint::parse(&text).unwrap())));
+    let bridge = &policy.blueprint().bridges[0];
+    let access = policy.bind(&bridge.identity(), &bridge.client_id(Direction::Push)).unwrap();
+    let filter = |text: &str| text.parse().unwrap();
+    let subscribes = |text: &str| access.decide(Request::Subscribe { filter: &filter(text) }).is_allowed();
+    // Named levels can't stand in a filter, so what is subscribed to is wider than what is taken.
+    assert!(subscribes("river/+/#") && !subscribes("lake/#"));
+    let withholds = |text: &str| access.withholds(&text.parse().unwrap());
+    assert!(!withholds("river/gorge/level") && withholds("river/meadows/level") && withholds("river/gorge/weir/level"));
+    // What is said of it is not wider.
+    let found = bridge_rights(&policy);
+    assert!(found[0].message.contains("no rule allows bridge:tideway to subscribe to river/gorge, so it is not pushed"), "{found:?}");
 }

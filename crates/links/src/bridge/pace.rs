@@ -5,10 +5,10 @@ use std::time::Duration;
 use rand::RngExt;
 
 /// The shortest and the longest pause between two attempts.
-const PAUSE: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+const PAUSE: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
 
 /// A link that was up for so long was a good one: pauses begin anew.
-const GOOD: Duration = Duration::from_secs(20);
+const GOOD: Duration = Duration::from_secs(5);
 
 /// Attempts that failed one after the other, and what comes of that.
 #[derive(Debug, Default)]
@@ -74,7 +74,7 @@ mod tests {
         for _ in 0..20 {
             pace.failed(Some(Duration::from_millis(5)), 1);
         }
-        around(pace.failed(None, 1), 60.0);
+        around(pace.failed(None, 1), 30.0);
         assert_eq!(pace.failed, 25);
         around(pace.failed(Some(Duration::from_secs(3_600)), 1), 1.0);
         assert_eq!(pace.failed, 0);

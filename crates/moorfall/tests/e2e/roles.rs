@@ -12,11 +12,18 @@ const DESCRIPTION: &str = include_str!("../../../../docs/openapi.json");
 const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schema"];
 
 /// Calls that change nothing, though they carry a body.
-const QUESTIONS: [&str; 5] = ["/access/explain", "/journey", "/blueprint/check", "/blueprint/compare", "/topics/draft"];
+const QUESTIONS: [&str; 6] = [
+    "/bridges/{name}/preview",
+    "/access/explain",
+    "/journey",
+    "/blueprint/check",
+    "/blueprint/compare",
+    "/topics/draft",
+];
 
 /// Calls that only who owns the broker may make, and those of who changes the design.
 const OWN: [&str; 4] = ["/people", "/people/{name}", "/authorities", "/authorities/{name}"];
-const DESIGN: [&str; 2] = ["/blueprint/revisions", "/blueprint/revisions/{number}/revert"];
+const DESIGN: [&str; 3] = ["/bridges/{name}/secret", "/blueprint/revisions", "/blueprint/revisions/{number}/revert"];
 
 /// All calls, as the description has them.
 fn calls() -> Vec<(Method, String)> {
