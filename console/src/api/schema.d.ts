@@ -3613,6 +3613,8 @@ export interface components {
              * @description Milliseconds from then to the client's answer; null if there was none.
              */
             answered_after?: number | null;
+            /** @description What it becomes on the other side of a bridge, whose session this is; null of other sessions. */
+            becomes?: string | null;
             /** @description Its client identifier. */
             client_id: string;
             /** @description Why, in a sentence. */

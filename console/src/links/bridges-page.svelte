@@ -65,7 +65,7 @@
       {:else if all.length > 0}
         <BridgeMap
           bridges={all}
-          broker={bridges.broker}
+          broker={service.status?.blueprint || bridges.broker}
           chosen={shown?.name ?? ''}
           {now}
           onchoose={(name) => {

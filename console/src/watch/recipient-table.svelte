@@ -35,9 +35,9 @@
       <td class="px-3 py-1">{recipient.qos}</td>
       <td class="px-3 py-1 font-bold {colours[recipient.outcome]}">{recipient.outcome}</td>
       <td class="px-3 py-1">
-        {recipient.explanation}{#if recipient.shared}<span class="block text-xs text-quiet"
-            >{recipient.shared}</span
-          >{/if}
+        {recipient.explanation}{#if recipient.becomes}<span class="block text-moss"
+            >across the bridge {recipient.becomes}</span
+          >{/if}{#if recipient.shared}<span class="block text-xs text-quiet">{recipient.shared}</span>{/if}
       </td>
     </tr>
   {/each}

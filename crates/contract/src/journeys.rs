@@ -65,6 +65,8 @@ pub struct RecipientView {
     pub outcome: Outcome,
     /// Why, in a sentence.
     pub explanation: String,
+    /// What it becomes on the other side of a bridge, whose session this is; null of other sessions.
+    pub becomes: Option<String>,
     /// Milliseconds from the broker's taking the message to its sending it; null if it was not sent.
     pub sent_after: Option<f64>,
     /// Milliseconds from then to the client's answer; null if there was none.

@@ -12,7 +12,7 @@ use bytes::Bytes;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
 use sha2::{Digest, Sha256};
 
-use crate::Time;
+use crate::{Time, bridge::Passed};
 
 /// Names one session; never used twice, not even after a restart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -148,6 +148,11 @@ impl Message {
             }
         }
         hex::encode(&hash.finalize()[..8]).into()
+    }
+
+    /// The name that it has already, if it came by a bridge, or else the one that [`Message::name`] gives.
+    pub fn known_name(&self, secret: &str) -> Box<str> {
+        Passed::read(&self.properties).map_or_else(|| self.name(secret), |passed| passed.id)
     }
 
     /// Its number among what is kept.

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use moorfall_wire::{QoS, TopicFilter};
 
-use crate::{Delivery, Limits, Part, QueuePolicy, Time};
+use crate::{Delivery, Message, Limits, Part, QueuePolicy, Time};
 
 /// What waits in a queue.
 #[derive(Clone, Debug)]
@@ -50,6 +50,14 @@ impl Queued {
         match self {
             Self::One(delivery) => delivery.message.journey(),
             Self::Part(part) => part.run().journey(),
+        }
+    }
+
+    /// The first of them.
+    pub fn message(&self) -> Option<&Message> {
+        match self {
+            Self::One(delivery) => Some(&delivery.message),
+            Self::Part(part) => part.first().map(|first| &**first),
         }
     }
 

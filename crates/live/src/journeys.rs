@@ -5,7 +5,7 @@
 //! a look at a flag.
 
 use std::{
-    collections::{BTreeMap, VecDeque},
+    collections::{BTreeMap, HashMap, VecDeque},
     fmt,
     sync::{
         Arc,
@@ -19,6 +19,7 @@ use bytes::Bytes;
 use moorfall_core::{
     Message, SessionKey, Time,
     access::Explanation,
+    bridge::NotCarried,
     plan::Agreement,
     router::Recipient,
     session::{Refusal, Withheld},
@@ -59,6 +60,8 @@ pub struct Recorder {
 struct State {
     recordings: Vec<Recording>,
     journeys: BTreeMap<u64, Journey>,
+    /// Of those that went to bridges, by the names of their messages.
+    names: HashMap<Box<str>, u64>,
     last_recording: u64,
     last_journey: u64,
 }
@@ -166,6 +169,27 @@ pub struct Lead {
     pub sent: Option<Time>,
     /// How it ended, once it has.
     pub end: Option<End>,
+    /// What became of it on a bridge, if the session is one's.
+    pub across: Option<Across>,
+}
+
+/// What became of a message on a bridge.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Across {
+    /// It was sent to the remote of this address under this name.
+    Sent {
+        /// What it is called there.
+        topic: TopicName,
+        /// Where.
+        remote: String,
+    },
+    /// It was not carried on.
+    NotCarried {
+        /// Why.
+        why: NotCarried,
+        /// What the remote said, if it refused.
+        said: String,
+    },
 }
 
 /// How the way of a message to one session ended.
@@ -400,7 +424,24 @@ impl Recorder {
                 shared: recipient.via.as_ref().and_then(|via| via.shared.clone()),
                 sent: None,
                 end,
+                across: None,
             });
+        }
+    }
+
+    /// A message goes to a bridge, by this name.
+    pub fn call(&self, journey: u64, name: Box<str>) {
+        let mut state = self.state.lock();
+        if state.journeys.contains_key(&journey) {
+            state.names.insert(name, journey);
+        }
+    }
+
+    /// What became of a message on a bridge, whose session here is this.
+    pub fn across(&self, name: &str, session: SessionKey, across: impl FnOnce() -> Across) {
+        let journey = self.state.lock().names.get(name).copied();
+        if let Some(journey) = journey {
+            self.change(journey, session, |lead| lead.across = Some(across()));
         }
     }
 
@@ -448,6 +489,7 @@ impl State {
             journey.holders -= 1;
             if journey.holders == 0 {
                 self.journeys.remove(&number);
+                self.names.retain(|_, journey| *journey != number);
             }
         }
     }

@@ -12,6 +12,8 @@ use moorfall_contract::journeys::{Journey, Outcome, PlanVerdict, RecipientView};
 use moorfall_core::{
     QueuePolicy,
     access::{Access, Request},
+    blueprint::Bridge,
+    bridge::{Direction, Mapped},
     router::Recipient,
 };
 use moorfall_wire::{QoS, TopicName};
@@ -146,8 +148,20 @@ fn view(
         qos: qos.level(),
         outcome,
         explanation,
+        becomes: becomes(broker, &record.client_id, topic),
         sent_after: None,
         answered_after: None,
+    }
+}
+
+/// What a topic becomes on the other side, if this is the session of a bridge that pushes.
+fn becomes(broker: &Broker, client_id: &str, topic: &TopicName) -> Option<String> {
+    let policy = broker.design.policy();
+    let is_its = |bridge: &&Bridge| bridge.client_id(Direction::Push) == client_id;
+    let bridge = policy.blueprint().bridges.iter().find(is_its)?;
+    match bridge.taken(Direction::Push, topic) {
+        Some((_, Mapped::To(name))) => Some(name.to_string()),
+        _ => None,
     }
 }
 

@@ -7,7 +7,7 @@ use moorfall_contract::journeys::{
     Outcome, PlanVerdict, RecipientView, RecordedJourney, RecordedMessage, RecordingDetails, RecordingView,
 };
 use moorfall_core::Time;
-use moorfall_live::journeys::{self as recorder, End, Journey, Lead, Recording, TooMany};
+use moorfall_live::journeys::{self as recorder, Across, End, Journey, Lead, Recording, TooMany};
 use moorfall_wire::QoS;
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
@@ -101,6 +101,16 @@ fn recipient(sessions: &Sessions, began: Time, lead: &Lead) -> RecipientView {
             _ => (Outcome::Queued, "the client is disconnected".into()),
         },
     };
+    let (outcome, explanation, becomes) = match &lead.across {
+        None => (outcome, explanation, None),
+        Some(Across::Sent { topic, remote }) => {
+            (outcome, format!("{explanation} by {remote}"), Some(topic.to_string()))
+        }
+        Some(Across::NotCarried { why, said }) => {
+            let said = if said.is_empty() { String::new() } else { format!(": {said}") };
+            (Outcome::Withheld, format!("not carried across: {why}{said}"), None)
+        }
+    };
     RecipientView {
         client_id: lead.client_id.clone(),
         identity: lead.identity.to_string(),
@@ -108,6 +118,7 @@ fn recipient(sessions: &Sessions, began: Time, lead: &Lead) -> RecipientView {
         qos: lead.qos.level(),
         outcome,
         explanation,
+        becomes,
         sent_after,
         answered_after,
     }

@@ -13,7 +13,7 @@ use moorfall_store::SubscriptionRow;
 use moorfall_wire::{QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
-use crate::{notes, sessions::record::SessionRecord};
+use crate::{listeners::origin::Acting, notes, sessions::record::SessionRecord};
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -39,8 +39,15 @@ impl Connection {
             }
             let journey = front.as_ref().map_or(0, Queued::journey);
             let (qos, arrived) = front.as_ref().map_or_else(Default::default, |front| (front.qos(), front.received()));
+            // A bridge carries it on under that name.
+            let to_bridge = journey != 0 && matches!(self.origin.acting, Some(Acting::Bridge(_)));
+            let name = front.as_ref().and_then(Queued::message).filter(|_| to_bridge);
+            let name = name.map(|message| message.known_name(&self.broker.name.secret));
             let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
             if journey != 0 && handled.sent > 0 {
+                if let Some(name) = name {
+                    self.broker.live.recorder.call(journey, name);
+                }
                 self.broker.live.recorder.sent(journey, record.key, self.broker.now());
             }
             self.held -= handled.sent as usize + handled.withheld.len();

@@ -2,7 +2,7 @@
 
 use anstyle::{AnsiColor, Style};
 use clap::Args;
-use moorfall_contract::journeys::{Journey, Outcome};
+use moorfall_contract::journeys::{Journey, Outcome, RecipientView};
 use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::{QoS, TopicName};
 use serde_json::json;
@@ -88,7 +88,7 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         let outcome = recipient.outcome.to_string();
         let outcome = if recipient.shared.is_empty() { outcome } else { format!("{outcome}, {}", recipient.shared) };
         let (client, identity) = (recipient.client_id.clone(), recipient.identity.clone());
-        vec![client, identity, recipient.qos.to_string(), outcome, recipient.explanation.clone()]
+        vec![client, identity, recipient.qos.to_string(), outcome, explained(recipient)]
     });
     output::line(table(&["CLIENT", "IDENTITY", ">QOS", "OUTCOME", "REASON"], rows.collect()))?;
     let number = |wanted: Outcome| journey.recipients.iter().filter(|one| one.outcome == wanted).count() as u64;
@@ -103,4 +103,12 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         "{FAINT}{all}: {}. This is a preview; no message was published.{FAINT:#}",
         parts.join(", ")
     ))
+}
+
+/// Why a session gets what it gets, and what that becomes across a bridge.
+pub(super) fn explained(recipient: &RecipientView) -> String {
+    match &recipient.becomes {
+        Some(name) => format!("{}; across the bridge {}", recipient.explanation, printable(name)),
+        None => recipient.explanation.clone(),
+    }
 }

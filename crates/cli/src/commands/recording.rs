@@ -14,6 +14,7 @@ use tokio::time::{Instant, sleep_until};
 
 use crate::{
     arguments::{duration, whole_seconds},
+    commands::journey::explained,
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, span, table},
     stop::Stop,
@@ -308,6 +309,7 @@ fn row(recipient: &RecipientView) -> Vec<String> {
         Outcome::Withheld => "withheld",
     };
     let by = if recipient.shared.is_empty() { String::new() } else { format!("; selected in {}", recipient.shared) };
-    let words = recipient.explanation.strip_prefix(&format!("{outcome} ")).unwrap_or(&recipient.explanation);
+    let explained = explained(recipient);
+    let words = explained.strip_prefix(&format!("{outcome} ")).unwrap_or(&explained);
     vec![recipient.client_id.clone(), recipient.qos.to_string(), outcome.to_owned(), format!("{words}{by}")]
 }

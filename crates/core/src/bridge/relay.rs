@@ -101,6 +101,8 @@ pub enum Happened {
         untold: bool,
         /// Whether it is the first link that it passes, as far as is known.
         is_first: bool,
+        /// By which all brokers know it; empty if it was not asked for here.
+        name: Box<str>,
     },
     /// The other side has it.
     Acknowledged {
@@ -123,6 +125,8 @@ pub enum Happened {
         why: NotCarried,
         /// What the other side said, if it refused.
         said: Option<Said>,
+        /// By which all brokers know it; empty if it was not asked for here.
+        name: Box<str>,
     },
     /// The remote answered a ping.
     Pong(Duration),
@@ -163,6 +167,7 @@ impl From<&Acknowledgement> for Said {
 struct Carried {
     mapping: usize,
     topic: TopicName,
+    name: Box<str>,
     /// On the side that it came from, and on the one that it went to.
     qos: (QoS, QoS),
     at: Time,
@@ -366,8 +371,14 @@ impl Relay {
         self.outgoing(end).put_packet(packet, version).expect(encodes);
     }
 
-    fn not_carried(&mut self, direction: Direction, mapping: Option<usize>, topic: TopicName, why: NotCarried) {
-        self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said: None });
+    fn not_carried(
+        &mut self,
+        direction: Direction,
+        mapping: Option<usize>,
+        (topic, name): (TopicName, Box<str>),
+        why: NotCarried,
+    ) {
+        self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said: None, name });
     }
 
     fn within_rate(&mut self, direction: Direction, mapping: usize, rate: Option<Rate>, now: Time) -> bool {
@@ -423,29 +434,31 @@ impl Relay {
         let Names { link, remote, .. } = &self.names;
         let was_there =
             |passed: Passed| passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote));
-        if Passed::read(&publish.properties).is_some_and(was_there) {
-            self.not_carried(Direction::Push, None, from, NotCarried::CameFromThere);
+        let passed = Passed::read(&publish.properties);
+        let name = passed.as_ref().map(|passed| passed.id.clone()).unwrap_or_default();
+        if passed.is_some_and(was_there) {
+            self.not_carried(Direction::Push, None, (from, name), NotCarried::CameFromThere);
             return self.settle_push(&publish);
         }
         match self.taken(Direction::Push, &publish, now) {
             Err((mapping, why)) => {
                 // The filter of a mapping is wider than its named levels: that is no loss.
                 if why != NotCarried::NotCovered {
-                    self.not_carried(Direction::Push, mapping, from, why);
+                    self.not_carried(Direction::Push, mapping, (from, name), why);
                 }
                 self.settle_push(&publish);
             }
             Ok((mapping, to)) => {
                 let qos = publish.qos;
                 publish.topic = to;
-                if self.write_push(&mut publish, mapping, from.clone(), now) {
+                if self.write_push(&mut publish, mapping, (from.clone(), name.clone()), now) {
                     if publish.qos == QoS::AtMostOnce && qos > QoS::AtMostOnce {
                         publish.qos = qos;
                         self.acknowledge_push(&publish);
                     }
                 } else {
                     publish.qos = qos;
-                    self.not_carried(Direction::Push, Some(mapping), from, NotCarried::TooLarge);
+                    self.not_carried(Direction::Push, Some(mapping), (from, name), NotCarried::TooLarge);
                     self.settle_push(&publish);
                 }
             }
@@ -453,7 +466,13 @@ impl Relay {
     }
 
     /// Writes a message to the remote; `false` if it is too large. Its QoS is then the one that it has there.
-    fn write_push(&mut self, publish: &mut Publish, mapping: usize, from: TopicName, now: Time) -> bool {
+    fn write_push(
+        &mut self,
+        publish: &mut Publish,
+        mapping: usize,
+        (from, name): (TopicName, Box<str>),
+        now: Time,
+    ) -> bool {
         let terms = &self.bridge.push[mapping];
         let came_at = publish.qos;
         publish.qos = publish.qos.min(terms.highest_qos).min(self.terms.highest_qos);
@@ -511,7 +530,8 @@ impl Relay {
             self.echoes.note((&*publish.topic, &publish.payload), now);
         }
         if let Some(id) = packet_id {
-            let carried = Carried { mapping, topic: from.clone(), qos: (came_at, publish.qos), at: now };
+            let (topic, qos) = (from.clone(), (came_at, publish.qos));
+            let carried = Carried { mapping, topic, name: name.clone(), qos, at: now };
             self.pushed.insert(id, carried);
         }
         self.happened.push_back(Happened::Carried {
@@ -524,6 +544,7 @@ impl Relay {
             packet_id: publish.packet_id,
             untold,
             is_first,
+            name,
         });
         true
     }
@@ -592,10 +613,10 @@ impl Relay {
         let id = ack.packet_id;
         let carried = self.pulled.remove(&id);
         let came_at = carried.as_ref().map_or(by, |carried| carried.qos.0);
-        if let Some(Carried { mapping, topic, at, .. }) = carried {
+        if let Some(Carried { mapping, topic, name, at, .. }) = carried {
             self.happened.push_back(if ack.reason.is_error() {
                 let (direction, why, said) = (Direction::Pull, NotCarried::Refused, Some(ack.into()));
-                Happened::NotCarried { direction, mapping: Some(mapping), topic, why, said }
+                Happened::NotCarried { direction, mapping: Some(mapping), topic, why, said, name }
             } else {
                 Happened::Acknowledged { direction: Direction::Pull, mapping, took: now - at }
             });
@@ -657,19 +678,19 @@ impl Relay {
         let Names { broker, link, .. } = &self.names;
         let was_here = |passed: Passed| passed.has_passed(broker) || passed.has_passed(link);
         if Passed::read(&publish.properties).is_some_and(was_here) {
-            self.not_carried(Direction::Pull, None, from, NotCarried::CameFromThere);
+            self.not_carried(Direction::Pull, None, (from, Box::default()), NotCarried::CameFromThere);
             return self.acknowledge_pull(&publish);
         }
         let v5 = self.terms.version == ProtocolVersion::V5;
         if !v5 && !publish.duplicate && self.echoes.take((&*publish.topic, &publish.payload), now) {
-            self.not_carried(Direction::Pull, None, from, NotCarried::Echo);
+            self.not_carried(Direction::Pull, None, (from, Box::default()), NotCarried::Echo);
             return self.acknowledge_pull(&publish);
         }
         let (mapping, to) = match self.taken(Direction::Pull, &publish, now) {
             Ok(taken) => taken,
             Err((mapping, why)) => {
                 if why != NotCarried::NotCovered {
-                    self.not_carried(Direction::Pull, mapping, from, why);
+                    self.not_carried(Direction::Pull, mapping, (from, Box::default()), why);
                 }
                 return self.acknowledge_pull(&publish);
             }
@@ -680,7 +701,7 @@ impl Relay {
         publish.retain |= !v5 && terms.clearing && publish.payload.is_empty();
         publish.retain &= terms.retained;
         if self.retained.is_pulling() && publish.retain && !publish.duplicate && is_retained(&to, &publish.payload) {
-            self.not_carried(Direction::Pull, Some(mapping), from, NotCarried::Unchanged);
+            self.not_carried(Direction::Pull, Some(mapping), (from, Box::default()), NotCarried::Unchanged);
             return self.acknowledge_pull(&publish);
         }
         let came_at = publish.qos;
@@ -700,12 +721,13 @@ impl Relay {
         };
         let Publish { duplicate, qos, retain, .. } = publish;
         if self.to_pull.put_own_publish(&head, &publish.payload, duplicate, qos, retain).is_err() {
-            self.not_carried(Direction::Pull, Some(mapping), from, NotCarried::TooLarge);
+            self.not_carried(Direction::Pull, Some(mapping), (from, Box::default()), NotCarried::TooLarge);
             return self.acknowledge_pull(&publish);
         }
         match packet_id {
             Some(id) => {
-                let carried = Carried { mapping, topic: from.clone(), qos: (came_at, qos), at: now };
+                let (topic, name) = (from.clone(), Box::default());
+                let carried = Carried { mapping, topic, name, qos: (came_at, qos), at: now };
                 self.pulled.insert(id, carried);
             }
             None => self.acknowledge_pull(&Publish { qos: came_at, ..publish.clone() }),
@@ -720,6 +742,7 @@ impl Relay {
             packet_id,
             untold: !v5,
             is_first: false,
+            name: Box::default(),
         });
     }
 
@@ -775,9 +798,10 @@ impl Relay {
         if !ack.reason.is_error() {
             return self.done_push(ack.packet_id, now);
         }
-        if let Some(Carried { mapping, topic, .. }) = self.pushed.remove(&ack.packet_id) {
-            let (direction, why, said) = (Direction::Push, NotCarried::Refused, Some(ack.into()));
-            self.happened.push_back(Happened::NotCarried { direction, mapping: Some(mapping), topic, why, said });
+        if let Some(Carried { mapping, topic, name, .. }) = self.pushed.remove(&ack.packet_id) {
+            let (direction, mapping, why) = (Direction::Push, Some(mapping), NotCarried::Refused);
+            let said = Some(ack.into());
+            self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said, name });
         }
     }
 

@@ -243,6 +243,7 @@ fn a_message_does_not_go_back_by_the_link_that_it_came_by() {
         topic: "river/tide/level".parse().unwrap(),
         why: NotCarried::CameFromThere,
         said: None,
+        name: "id-1".into(),
     };
     assert!(both.happened.contains(&told), "{:?}", both.happened);
 }

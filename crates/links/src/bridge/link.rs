@@ -13,7 +13,7 @@ use bytes::{Buf, Bytes, BytesMut};
 use moorfall_broker::notes;
 use moorfall_client::{Dialled, Layer};
 use moorfall_core::{
-    Outgoing, Time,
+    Outgoing, SessionKey, Time,
     blueprint::Bridge,
     bridge::{
         Direction, NotCarried,
@@ -21,7 +21,7 @@ use moorfall_core::{
     },
     measure::Measure,
 };
-use moorfall_live::facts::Fact;
+use moorfall_live::{facts::Fact, journeys::Across};
 use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, QoS, Subscription, TopicName};
 use tokio::{
     io::AsyncWrite,
@@ -150,6 +150,8 @@ pub(super) struct Link {
     pull: Side,
     /// Absent until the remote has answered SUBSCRIBE: its packet identifiers must not be those of messages.
     push: Option<Side>,
+    /// That session's key.
+    session: SessionKey,
     here_before: Vec<String>,
     there_before: Vec<String>,
     began: Instant,
@@ -181,6 +183,7 @@ impl Link {
             remote: Side::new(dialled.stream, dialled.buffer, terms.version),
             pull: Side::new(opened.stream, opened.buffer, ProtocolVersion::V5),
             push: None,
+            session: SessionKey(0),
             here_before,
             there_before: if terms.session_present { there_before } else { Vec::new() },
             began: Instant::now(),
@@ -224,6 +227,9 @@ impl Link {
             out.put_packet(&packet, ProtocolVersion::V5).map_err(moorfall_client::ConnectError::from)?;
         }
         self.push = Some(Side::new(stream, buffer, ProtocolVersion::V5));
+        let registry = &self.here.broker.sessions.registry;
+        let record = registry.get(&self.bridge.client_id(Direction::Push));
+        self.session = record.map_or(SessionKey(0), |record| record.key);
         Ok(())
     }
 
@@ -451,7 +457,7 @@ impl Link {
         while let Some(happened) = self.relay.poll_happened() {
             let live = &self.here.broker.live;
             match happened {
-                Happened::Carried { direction, mapping, from, to, payload, qos, packet_id, untold, is_first } => {
+                Happened::Carried { direction, mapping, from, to, payload, qos, packet_id, untold, is_first, name } => {
                     let bytes = payload.len();
                     // What has passed other brokers is known to the one that it began at.
                     if direction == Direction::Push && is_first {
@@ -461,14 +467,22 @@ impl Link {
                     live.counters.count_by(Measure::Bridged, direction, 1);
                     live.counters.count_by(Measure::BridgedBytes, direction, bytes as u64);
                     let _ = (from, qos, packet_id);
+                    if live.recorder.is_on() && direction == Direction::Push {
+                        let remote = self.remote_name.clone();
+                        live.recorder.across(&name, self.session, || Across::Sent { topic: to, remote });
+                    }
                 }
                 Happened::Acknowledged { direction, mapping, .. } => {
                     let flow = self.seen.flow(direction, Some(mapping));
                     flow.acknowledged.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 }
-                Happened::NotCarried { direction, mapping, topic, why, said } => {
+                Happened::NotCarried { direction, mapping, topic, why, said, name } => {
                     self.seen.flow(direction, mapping).not_carried(why);
                     live.counters.count_by(Measure::BridgeNotCarried, why, 1);
+                    if live.recorder.is_on() && direction == Direction::Push {
+                        let said = said.as_ref().map(in_words).unwrap_or_default();
+                        live.recorder.across(&name, self.session, || Across::NotCarried { why, said });
+                    }
                     match (why, said) {
                         (NotCarried::Refused, Some(said)) => {
                             let who = match direction {

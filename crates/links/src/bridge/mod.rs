@@ -127,7 +127,8 @@ impl Order {
 struct Running {
     seen: Arc<Seen>,
     wishes: watch::Sender<Wish>,
-    task: JoinHandle<()>,
+    /// Absent while another one takes its place.
+    task: Option<JoinHandle<()>>,
 }
 
 /// All bridges of one broker.
@@ -252,8 +253,8 @@ impl Bridges {
             }
         }
         let running = std::mem::take(&mut *self.running.lock());
-        for (_, running) in running {
-            let _ = running.task.await;
+        for task in running.into_values().filter_map(|running| running.task) {
+            let _ = task.await;
         }
     }
 
@@ -320,12 +321,23 @@ impl Bridges {
     /// Ends bridges that are otherwise, and begins those that are new.
     async fn take_over(self: &Arc<Self>, bridges: Vec<Bridge>, at_start: bool) {
         let stays = |running: &Running| bridges.iter().any(|bridge| bridge.says_the_same(&running.seen.bridge));
-        let ending: Vec<(String, Running)> = self.running.lock().extract_if(.., |_, running| !stays(running)).collect();
-        for (name, running) in ending {
-            running.wishes.send_modify(|wish| wish.mode = Mode::Stop);
-            let _ = running.task.await;
-            if !bridges.iter().any(|bridge| bridge.name == name) {
-                self.end_sessions(&running.seen.bridge).await;
+        let ending: Vec<Arc<Seen>> = {
+            let running = self.running.lock();
+            running.values().filter(|one| !stays(one)).map(|one| Arc::clone(&one.seen)).collect()
+        };
+        for seen in ending {
+            let name = &seen.bridge.name;
+            // It is seen as long as nothing is in its place.
+            let task = self.running.lock().get_mut(name).and_then(|running| {
+                running.wishes.send_modify(|wish| wish.mode = Mode::Stop);
+                running.task.take()
+            });
+            if let Some(task) = task {
+                let _ = task.await;
+            }
+            if !bridges.iter().any(|bridge| bridge.name == *name) {
+                self.running.lock().remove(name);
+                self.end_sessions(&seen.bridge).await;
             }
         }
         if !at_start {
@@ -336,7 +348,8 @@ impl Bridges {
         }
         self.here.broker.live.ways.set_sending(bridges.iter().any(|bridge| !bridge.push.is_empty()));
         for bridge in bridges {
-            if !self.running.lock().contains_key(&bridge.name) {
+            let runs = self.running.lock().get(&bridge.name).is_some_and(|running| running.task.is_some());
+            if !runs {
                 self.begin(Arc::new(bridge)).await;
             }
         }
@@ -374,7 +387,7 @@ impl Bridges {
             runner.subscribe(&record).await;
         }
         let task = tokio::spawn(runner.run());
-        self.running.lock().insert(name, Running { seen, wishes, task });
+        self.running.lock().insert(name, Running { seen, wishes, task: Some(task) });
     }
 }
 

@@ -550,3 +550,36 @@ fn a_change_of_one_bridge_does_not_disturb_another() {
         (!sessions.out.contains("bridge:changed")).then_some(())
     });
 }
+
+#[test]
+fn a_journey_goes_on_across_the_bridge() {
+    let (here, there) = (Place::new(), Place::new());
+    let remote = serve(&there, "tideway", &blueprint("tideway", ""));
+    let mappings = "[[bridges.push]]\nfilter = \"river/#\"\nas = \"harrowmere/#\"\nwhere = \"payload.quality == 'good'\"\n";
+    let url = format!("mqtt://{}", remote.mqtt);
+    let local = serve(&here, "harrowmere", &blueprint("harrowmere", &bridge("tideway", &url, mappings)));
+    up(&local, "tideway");
+    let tried = local.run(&["journey", "river/level", "1.83", "--as", "administrator", "--json"]).json();
+    assert_eq!(tried["recipients"][0]["becomes"], "harrowmere/level", "{tried}");
+    let mqtt = local.mqtt;
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let stopped = std::sync::Arc::clone(&stop);
+    let station = std::thread::spawn(move || {
+        let mut gauge = Peer::open(mqtt, V5, "gauge");
+        for number in 1.. {
+            if stopped.load(std::sync::atomic::Ordering::Relaxed) {
+                return;
+            }
+            let quality = if number % 2 == 0 { "good" } else { "doubtful" };
+            gauge.publish(number, publish("river/level", format!("{{\"quality\": \"{quality}\"}}"), QoS::ExactlyOnce));
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+    });
+    let recorded = local.run(&["recording", "start", "river/#", "--for", "2s", "--json"]);
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    station.join().unwrap();
+    let lines: Vec<Value> = recorded.ok().lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+    let told = serde_json::to_string(&lines).unwrap() + recorded.ok();
+    assert!(told.contains("not carried across: the condition is not true of it"), "{told}");
+    assert!(told.contains("harrowmere/level") && told.contains(&format!(" by {}", remote.mqtt)), "{told}");
+}

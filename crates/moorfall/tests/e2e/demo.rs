@@ -12,16 +12,17 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     let place = Place::new();
     let data = place.path().join("demo");
     let data_text = data.to_str().unwrap();
-    let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "35s"];
+    let arguments = ["demo", "--data", data_text, "--mqtt", "127.0.0.1:0", "--http", "127.0.0.1:0", "--for", "50s"];
     let mut child = place.program(&arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-    let told: Vec<String> = lines.by_ref().take(11).map(Result::unwrap).collect();
+    let told: Vec<String> = lines.by_ref().take(13).map(Result::unwrap).collect();
     let text = told.join("\n");
     for part in [
         "Console  http://127.0.0.1:",
         "/#/sign-in/",
         "administrator.secret",
         "MQTT     mqtt://127.0.0.1:",
+        "Barrier  http://127.0.0.1:",
         " subscribe ",
         " publish ",
     ] {
@@ -48,6 +49,21 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
         place.run(&["publish", target, "90", "--as", "auditor", "--password-file", password.to_str().unwrap()]);
     assert!(refused.failed().contains("rule `auditor-never-writes` denies it"), "{refused:?}");
 
+    // The link to the barrier is cut, what is meant for it waits, and it goes there when the link is back.
+    let bridge = || place.run(&["bridge", "show", "tideway", "--json"]).json();
+    wait("levels go to the barrier and the tide comes from there", || {
+        let view = bridge();
+        (view["pushed"]["acknowledged"].as_u64()? > 5 && view["pulled"]["messages"].as_u64()? > 2).then_some(())
+    });
+    assert!(place.run(&["bridge", "demo-link", "cut"]).ok().contains("The link is cut"));
+    wait("levels wait", || (bridge()["waiting"]["messages"].as_u64()? > 10).then_some(()));
+    place.run(&["bridge", "demo-link", "open"]).ok();
+    let drained = wait("nothing waits any more", || {
+        let view = bridge();
+        (view["phase"] == "up" && view["waiting"]["messages"].as_u64()? < 5).then_some(view)
+    });
+    assert_eq!(drained["dropped"], serde_json::json!({}), "{drained}");
+
     let recorded = place.run(&["recording", "start", "harrowmere/gorge/+/stage/level", "--for", "3s", "--json"]);
     assert!(recorded.ok().contains("\"acknowledged\"") && recorded.out.contains("duty-desk"), "{recorded:?}");
     let level = place.run(&["topics", "show", "harrowmere/gorge/kettle-weir/stage/level", "--json"]).json();
@@ -70,7 +86,7 @@ fn the_demo_runs_the_catchment_and_ends_by_itself() {
     assert_eq!(setups[0]["clients"][0]["identity"], "duty-desk", "{setups}");
 
     assert!(child.wait().unwrap().success());
-    assert_eq!(lines.count(), 0, "no more than eleven lines");
+    assert_eq!(lines.count(), 0, "no more than these lines");
     let mut err = String::new();
     child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
     assert!(!err.contains("panicked") && !err.contains("ERROR"), "{err}");

@@ -1,5 +1,6 @@
 //! The console in a browser.
 
+mod bridges;
 mod design;
 mod messages;
 mod overview;

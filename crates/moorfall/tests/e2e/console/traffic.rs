@@ -44,6 +44,7 @@ async fn a_page_asks_once_in_a_while_and_not_after_it_was_left() {
         ("topics", "/api/v1/topics/drift", 1),
         (topic.as_str(), "/api/v1/topics/topic", 2),
         ("events", "/api/v1/events", 2),
+        ("bridges", "/api/v1/bridges", 1),
         ("access", "/api/v1/access/matrix", 1),
         ("journey?recorded", "/api/v1/recordings", 2),
         ("first-connection?identity=auditor", "/api/v1/sessions", 3),
