@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use moorfall_wire::{QoS, TopicFilter};
 
-use crate::{Delivery, Message, Limits, Part, QueuePolicy, Time};
+use crate::{Delivery, Limits, Message, Part, QueuePolicy, Time};
 
 /// What waits in a queue.
 #[derive(Clone, Debug)]

@@ -192,5 +192,8 @@ fn a_bridge_gets_the_part_of_a_filter_that_it_may_have() {
     assert!(!withholds("river/gorge/level") && withholds("river/meadows/level") && withholds("river/gorge/weir/level"));
     // What is said of it is not wider.
     let found = bridge_rights(&policy);
-    assert!(found[0].message.contains("no rule allows bridge:tideway to subscribe to river/gorge, so it is not pushed"), "{found:?}");
+    assert!(
+        found[0].message.contains("no rule allows bridge:tideway to subscribe to river/gorge, so it is not pushed"),
+        "{found:?}"
+    );
 }

@@ -1,6 +1,6 @@
 //! The bridge's two clients here, and what they subscribe to.
 
-use std::{collections::BTreeMap, net::SocketAddr, sync::Arc};
+use std::{collections::BTreeMap, net::SocketAddr, path::PathBuf, sync::Arc};
 
 use bytes::BytesMut;
 use moorfall_broker::{
@@ -34,6 +34,8 @@ pub(super) const REQUEST: PacketId = PacketId::MAX;
 pub(super) struct Here {
     pub(super) broker: Arc<Broker>,
     pub(super) seats: Arc<Seats>,
+    /// Where files of bridges lie.
+    pub(super) files: PathBuf,
 }
 
 impl Here {

@@ -31,10 +31,10 @@ use tokio::{
 use tokio_util::io::poll_read_buf;
 
 use super::{
-    Mode, Wish,
     fault::{LinkFault, in_words},
     here::{Here, lowered, refusals, requests, wanted},
     seen::{Phase, Seen},
+    wish::{Mode, Wish},
 };
 
 /// Bytes that are read at a time.

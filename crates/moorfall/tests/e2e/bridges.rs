@@ -555,7 +555,8 @@ fn a_change_of_one_bridge_does_not_disturb_another() {
 fn a_journey_goes_on_across_the_bridge() {
     let (here, there) = (Place::new(), Place::new());
     let remote = serve(&there, "tideway", &blueprint("tideway", ""));
-    let mappings = "[[bridges.push]]\nfilter = \"river/#\"\nas = \"harrowmere/#\"\nwhere = \"payload.quality == 'good'\"\n";
+    let mappings =
+        "[[bridges.push]]\nfilter = \"river/#\"\nas = \"harrowmere/#\"\nwhere = \"payload.quality == 'good'\"\n";
     let url = format!("mqtt://{}", remote.mqtt);
     let local = serve(&here, "harrowmere", &blueprint("harrowmere", &bridge("tideway", &url, mappings)));
     up(&local, "tideway");

@@ -68,7 +68,5 @@ async fn a_bridge_is_seen_on_the_map_told_what_to_do_and_previewed() {
     page.click_text("Drain").await;
     page.click(&format!("{detail} button.border-wrong")).await;
     page.wait_for("[data-bridge=tideway][data-phase=paused]", |text| text.contains("paused")).await;
-    wait("it is known who did so", || {
-        service.run(&["audit", "--json"]).ok().contains("\"drain\"").then_some(())
-    });
+    wait("it is known who did so", || service.run(&["audit", "--json"]).ok().contains("\"drain\"").then_some(()));
 }
