@@ -25,10 +25,13 @@ use crate::{
 const GOAL: f64 = 0.4;
 
 /// Publishers, and sessions that each keep the messages of one of them.
-const PAIRS: usize = 20;
+pub(crate) const PAIRS: usize = 20;
 
 /// Messages of a publisher in one round.
 const MESSAGES: usize = 2_500;
+
+/// Messages of all of them in one round.
+pub(crate) const ROUND: u64 = (PAIRS * MESSAGES) as u64;
 
 /// Messages that a publisher has unacknowledged at most.
 const WINDOW: usize = 1_000;
@@ -42,7 +45,6 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     );
     let service = Program::service(plan)?;
     let pool = open_database(&service).await?;
-    let mut publishers = Vec::new();
     for number in 0..PAIRS {
         let mut asked = Connect::new(ProtocolVersion::V5, format!("away-{number}"));
         asked.clean_start = false;
@@ -50,21 +52,12 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         let mut away = connect(service.address, asked).await?;
         subscribe(&mut away, &topic(number), QoS::AtLeastOnce).await?;
         away.write_all(&[0xe0, 0]).await?;
-        let asked = Connect::new(ProtocolVersion::V5, format!("publisher-{number}"));
-        publishers.push(connect(service.address, asked).await?);
     }
+    let mut publishers = publishers(&service).await?;
     let (mut ratios, mut rates, mut limits) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..plan.rounds {
         let limit = insert(&pool).await?;
-        let began = Instant::now();
-        let mut tasks = JoinSet::new();
-        for (number, stream) in publishers.drain(..).enumerate() {
-            tasks.spawn(publish(stream, number));
-        }
-        while let Some(done) = tasks.join_next().await {
-            publishers.push(done??);
-        }
-        let rate = (PAIRS * MESSAGES) as f64 / began.elapsed().as_secs_f64();
+        let rate = round(&mut publishers).await?;
         ratios.push(rate / limit);
         rates.push(rate);
         limits.push(limit);
@@ -74,6 +67,29 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let ratio = Spread::of(ratios);
     println!("  Moorfall to PostgreSQL: {ratio}; wanted at least {GOAL}: {}\n", verdict(ratio.middle >= GOAL));
     Ok(())
+}
+
+/// The publishers of a round.
+pub(crate) async fn publishers(service: &Program) -> Result<Vec<TcpStream>, Failure> {
+    let mut publishers = Vec::new();
+    for number in 0..PAIRS {
+        let asked = Connect::new(ProtocolVersion::V5, format!("publisher-{number}"));
+        publishers.push(connect(service.address, asked).await?);
+    }
+    Ok(publishers)
+}
+
+/// Each publishes its part and waits until it is acknowledged; gives messages a second.
+pub(crate) async fn round(publishers: &mut Vec<TcpStream>) -> Result<f64, Failure> {
+    let began = Instant::now();
+    let mut tasks = JoinSet::new();
+    for (number, stream) in publishers.drain(..).enumerate() {
+        tasks.spawn(publish(stream, number));
+    }
+    while let Some(done) = tasks.join_next().await {
+        publishers.push(done??);
+    }
+    Ok((PAIRS * MESSAGES) as f64 / began.elapsed().as_secs_f64())
 }
 
 fn topic(number: usize) -> String {
@@ -119,7 +135,7 @@ pub(crate) async fn open_database(service: &Program) -> Result<PgPool, Failure> 
 }
 
 /// The same rows, straight into tables of the same shape; gives messages a second.
-async fn insert(pool: &PgPool) -> Result<f64, Failure> {
+pub(crate) async fn insert(pool: &PgPool) -> Result<f64, Failure> {
     pool.execute("TRUNCATE bench_message, bench_delivery").await?;
     tokio::time::sleep(Duration::from_millis(200)).await;
     let topics: Vec<String> = (0..ROWS).map(|row| topic(row % PAIRS)).collect();

@@ -5,6 +5,7 @@
 //! committed messages beside PostgreSQL's own insert of the same rows. See the README beside this for what the numbers
 //! mean and what they leave out.
 
+mod bridged;
 mod committed;
 mod decisions;
 mod floods;
@@ -99,6 +100,7 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     if plan.wants("observed") {
         observed::run(plan).await?;
     }
+    bridged::run(plan).await?;
     if plan.wants("committed") {
         committed::run(plan).await?;
     }

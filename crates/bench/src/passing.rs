@@ -66,23 +66,23 @@ pub(crate) const SCENARIOS: &[Scenario] = &[
 ];
 
 /// One program under one kind of load.
-struct Side {
+pub(crate) struct Side {
     program: Program,
     load: Load,
-    micros: Vec<f64>,
+    pub(crate) micros: Vec<f64>,
     rates: Vec<f64>,
     latency: Vec<(f64, f64)>,
 }
 
 impl Side {
-    async fn open(program: Program, shape: Shape) -> Result<Self, Failure> {
+    pub(crate) async fn open(program: Program, shape: Shape) -> Result<Self, Failure> {
         let mut load = Load::open(program.address, shape).await?;
         // The first messages find cold caches and empty pools.
         load.run(Duration::from_millis(300)).await?;
         Ok(Self { program, load, micros: Vec::new(), rates: Vec::new(), latency: Vec::new() })
     }
 
-    async fn round(&mut self, time: Duration) -> Result<(), Failure> {
+    pub(crate) async fn round(&mut self, time: Duration) -> Result<(), Failure> {
         let before = self.program.cpu()?;
         let Carried { delivered, span, latency } = self.load.run(time).await?;
         let cpu = self.program.cpu()? - before;
@@ -93,7 +93,7 @@ impl Side {
         Ok(())
     }
 
-    fn print(&self, name: &str) -> Result<(), Failure> {
+    pub(crate) fn print(&self, name: &str) -> Result<(), Failure> {
         let half = Spread::of(self.latency.iter().map(|(half, _)| *half)).middle;
         let most = Spread::of(self.latency.iter().map(|(_, most)| *most)).middle;
         let rate = count(Spread::of(self.rates.iter().copied()).middle);

@@ -1,8 +1,35 @@
-//! How the links of bridges are, summed up by who looks after them.
+//! How the links of bridges are, told by who looks after them.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::{collections::BTreeMap, time::Duration};
 
-/// The sums.
+use parking_lot::Mutex;
+
+/// How one link is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum LinkPhase {
+    /// It is up.
+    Up,
+    /// It is down, though the bridge was not told to rest.
+    Down,
+    /// The bridge was told to rest.
+    #[default]
+    Rests,
+}
+
+/// What is known of one bridge.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct LinkFigures {
+    /// How its link is.
+    pub state: LinkPhase,
+    /// Messages that wait for it.
+    pub waiting: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// How long the one has waited that waits longest.
+    pub oldest: Duration,
+}
+
+/// Sums over all bridges.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct LinkSums {
     /// Bridges whose link is up.
@@ -13,39 +40,33 @@ pub struct LinkSums {
     pub waiting: u64,
     /// Their bytes.
     pub bytes: u64,
-    /// How long the one has waited that waits longest, microseconds.
-    pub oldest: u64,
+    /// How long the one has waited that waits longest.
+    pub oldest: Duration,
 }
 
-/// The newest sums.
+/// The newest figures of each bridge, by name.
 #[derive(Debug, Default)]
-pub struct Links {
-    up: AtomicU64,
-    down: AtomicU64,
-    waiting: AtomicU64,
-    bytes: AtomicU64,
-    oldest: AtomicU64,
-}
+pub struct Links(Mutex<BTreeMap<String, LinkFigures>>);
 
 impl Links {
     /// These are the newest.
-    pub fn set(&self, sums: LinkSums) {
-        let LinkSums { up, down, waiting, bytes, oldest } = sums;
-        let all = [&self.up, &self.down, &self.waiting, &self.bytes, &self.oldest];
-        for (place, value) in all.into_iter().zip([up, down, waiting, bytes, oldest]) {
-            place.store(value, Ordering::Relaxed);
-        }
+    pub fn set(&self, all: BTreeMap<String, LinkFigures>) {
+        *self.0.lock() = all;
     }
 
-    /// The newest.
-    pub fn get(&self) -> LinkSums {
-        let read = |place: &AtomicU64| place.load(Ordering::Relaxed);
-        LinkSums {
-            up: read(&self.up),
-            down: read(&self.down),
-            waiting: read(&self.waiting),
-            bytes: read(&self.bytes),
-            oldest: read(&self.oldest),
-        }
+    /// Of one bridge, if there is one of this name.
+    pub fn of(&self, name: &str) -> Option<LinkFigures> {
+        self.0.lock().get(name).copied()
+    }
+
+    /// Of all together.
+    pub fn sums(&self) -> LinkSums {
+        self.0.lock().values().fold(LinkSums::default(), |sums, link| LinkSums {
+            up: sums.up + u64::from(link.state == LinkPhase::Up),
+            down: sums.down + u64::from(link.state == LinkPhase::Down),
+            waiting: sums.waiting + link.waiting,
+            bytes: sums.bytes + link.bytes,
+            oldest: sums.oldest.max(link.oldest),
+        })
     }
 }

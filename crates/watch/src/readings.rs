@@ -80,12 +80,12 @@ impl Reader {
         set(Measure::JournalPromises, sessions.journal.promises());
         set(Measure::DatabaseUp, usize::from(broker.common.database.trouble().is_none()));
         values.set(Measure::DatabaseBehind, sessions.journal.behind().as_secs_f64());
-        let links = broker.live.links.get();
+        let links = broker.live.links.sums();
         values.set(Measure::BridgesUp, links.up as f64);
         values.set(Measure::BridgesDown, links.down as f64);
         values.set(Measure::BridgeWaiting, links.waiting as f64);
         values.set(Measure::BridgeWaitingBytes, links.bytes as f64);
-        values.set(Measure::BridgeOldest, links.oldest as f64 / 1e6);
+        values.set(Measure::BridgeOldest, links.oldest.as_secs_f64());
         values.set(Measure::WorkerLag, found.lag.as_secs_f64());
         if let Some(bytes) = found.database_bytes {
             values.set(Measure::DatabaseBytes, bytes as f64);

@@ -70,8 +70,7 @@ impl Tried {
         {
             return Err(wrong(format!("The low end of the band, {low}, is above its high end, {high}.")));
         }
-        let is_silence = !matches!(alert.watched, Watched::Measure(_) | Watched::Number { .. });
-        if is_silence && (self.low.is_some() || self.high.is_some_and(|high| high < 0.0)) {
+        if alert.watched.is_silence() && (self.low.is_some() || self.high.is_some_and(|high| high < 0.0)) {
             return Err(wrong(format!(
                 "{} is about silence, which has no low end, and a high one in seconds.",
                 alert.name

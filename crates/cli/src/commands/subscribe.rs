@@ -85,6 +85,12 @@ pub struct Arguments {
     /// Stop when the connection breaks, instead of connecting again
     #[arg(long)]
     no_reconnect: bool,
+    /// Have the broker keep the session for this time while this command is away, so that messages wait
+    ///
+    /// Messages of QoS 1 and 2 wait, and come when the command is run again with the same client identifier. By MQTT 3.1.1
+    /// it is the broker that says for how long.
+    #[arg(long, value_name = "TIME", value_parser = duration, requires = "client_id")]
+    session_expiry: Option<Duration>,
     #[command(flatten)]
     connection: Connection,
 }
@@ -93,7 +99,11 @@ pub struct Arguments {
 pub async fn run(arguments: Arguments) -> Done {
     let mut stop = Stop::listen()?;
     // Once: nobody is asked for the password again when the connection breaks.
-    let options = arguments.connection.options()?;
+    let mut options = arguments.connection.options()?;
+    if let Some(time) = arguments.session_expiry {
+        options.clean_start = false;
+        options.session_expiry = u32::try_from(time.as_secs()).unwrap_or(u32::MAX);
+    }
     let (mut client, mut arrivals) = Client::connect(&options).await?;
     let mut reader = Reader::new(&arguments);
     loop {
@@ -113,7 +123,11 @@ pub async fn run(arguments: Arguments) -> Done {
                 return Err(failure);
             }
         };
-        output::remark(format_args!("{words} Connecting again; messages sent meanwhile are missed."));
+        let meanwhile = match arguments.session_expiry {
+            Some(_) => "messages of QoS 1 and 2 that are sent meanwhile wait",
+            None => "messages sent meanwhile are missed",
+        };
+        output::remark(format_args!("{words} Connecting again; {meanwhile}."));
         match again(&options, &mut stop, reader.deadline).await? {
             Some(connected) => (client, arrivals) = connected,
             None => return reader.close(),
@@ -205,6 +219,8 @@ impl<'a> Reader<'a> {
         let retain_handling = match self.arguments.only {
             // Version 3.1.1 has no such wish; what comes is left out as it comes.
             Some(Only::New) if self.arguments.connection.is_v5() => RetainHandling::Never,
+            // A session that goes on has had them.
+            None if self.arguments.session_expiry.is_some() => RetainHandling::IfNew,
             _ => RetainHandling::Always,
         };
         let options = |wanted: &Wanted| SubscriptionOptions {

@@ -69,11 +69,33 @@ impl WatchedTopics {
     }
 }
 
+/// What of a bridge an alert is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, strum::EnumString, strum::Display, strum::VariantNames)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum BridgeFigure {
+    /// 1 while its link is down though it was not told to rest, otherwise 0.
+    Down,
+    /// Messages that wait for it.
+    Waiting,
+    /// Their bytes.
+    WaitingBytes,
+    /// How long the one has waited that waits longest, seconds.
+    Oldest,
+}
+
 /// What an alert is about.
 #[derive(Clone, Debug)]
 pub enum Watched {
     /// A measure of the broker; of a counter the rate per second.
     Measure(Series),
+    /// One bridge.
+    Bridge {
+        /// Its name.
+        name: String,
+        /// What of it.
+        figure: BridgeFigure,
+    },
     /// A number in messages, of each topic for itself.
     Number {
         /// Of which topics.
@@ -99,8 +121,13 @@ impl Watched {
     pub fn topics(&self) -> Option<&WatchedTopics> {
         match self {
             Self::Number { topics, .. } | Self::SilentTopics { topics, .. } => Some(topics),
-            Self::Measure(_) | Self::SilentIdentity(_) | Self::SilentSession(_) => None,
+            Self::Measure(_) | Self::Bridge { .. } | Self::SilentIdentity(_) | Self::SilentSession(_) => None,
         }
+    }
+
+    /// Whether it is about the time since something came, and not about values.
+    pub fn is_silence(&self) -> bool {
+        matches!(self, Self::SilentTopics { .. } | Self::SilentIdentity(_) | Self::SilentSession(_))
     }
 }
 
@@ -108,6 +135,7 @@ impl fmt::Display for Watched {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Measure(series) => write!(f, "measure {series}"),
+            Self::Bridge { name, figure } => write!(f, "{figure} of bridge {name}"),
             Self::Number { topics, field } if field.is_empty() => write!(f, "number in {}", topics.pattern),
             Self::Number { topics, field } => write!(f, "{} in {}", field.join("."), topics.pattern),
             Self::SilentTopics { topics, .. } => write!(f, "silence of {}", topics.pattern),
@@ -156,10 +184,7 @@ pub struct Contact {
 impl Alert {
     /// The band in words, and what of times differs from none.
     pub fn band_in_words(&self) -> String {
-        let silent = matches!(
-            self.watched,
-            Watched::SilentTopics { .. } | Watched::SilentIdentity(_) | Watched::SilentSession(_)
-        );
+        let silent = self.watched.is_silence();
         match (self.terms.band.low, self.terms.band.high) {
             (None, Some(high)) if silent => format!("at most {}", format_duration(Duration::from_secs_f64(high))),
             _ if silent => "at most the planned cadence".into(),

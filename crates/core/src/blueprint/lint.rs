@@ -187,6 +187,12 @@ impl<'a> Lint<'a> {
                 let message = format!("the alert `{}` tells nobody", alert.name);
                 self.warn(&alert.at, message, "name contacts in `tell`; the console shows it in any case");
             }
+            if let Watched::Bridge { name, .. } = &alert.watched
+                && !blueprint.bridges.iter().any(|bridge| bridge.name == *name)
+            {
+                let message = format!("there is no bridge `{name}`, which `{}` watches", alert.name);
+                self.warn(&alert.at, message, "add it, or correct its name: nothing is known of it until then");
+            }
             let Some(topics) = alert.watched.topics() else { continue };
             let meeting = || blueprint.topics.iter().filter(|topic| topic.set.intersect(&topics.set).is_some());
             if !blueprint.topics.is_empty() && meeting().next().is_none() {

@@ -29,7 +29,7 @@ use serde::{Deserialize, Serialize};
 use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
 
 pub use self::{
-    alerts::{Alert, AlertSeverity, Contact, Watched, WatchedTopics},
+    alerts::{Alert, AlertSeverity, BridgeFigure, Contact, Watched, WatchedTopics},
     bridge_rights::bridge_rights,
     bridges::{Bridge, BridgeFiles, BridgeMapping, Waiting},
     diff::{Change, FieldChange, Kind, diff},

@@ -4,9 +4,12 @@ use std::{collections::BTreeMap, time::Duration};
 
 use moorfall_wire::TopicName;
 use serde::Deserialize;
+use strum::VariantNames;
 use toml::Spanned;
 
-use super::{Alert, AlertSeverity, Blueprint, Contact, Span, TopicPattern, Watched, WatchedTopics, reader::Reader};
+use super::{
+    Alert, AlertSeverity, Blueprint, BridgeFigure, Contact, Span, TopicPattern, Watched, WatchedTopics, reader::Reader,
+};
 use crate::{
     alert::{Band, Terms},
     measure::Series,
@@ -37,6 +40,8 @@ pub(super) struct AlertEntry {
     silent: Option<Spanned<String>>,
     identity: Option<Spanned<String>>,
     session: Option<Spanned<String>>,
+    bridge: Option<Spanned<String>>,
+    figure: Option<Spanned<String>>,
     low: Option<Spanned<f64>>,
     high: Option<Spanned<f64>>,
     out_for: Option<Spanned<String>>,
@@ -48,7 +53,7 @@ pub(super) struct AlertEntry {
 }
 
 /// What an alert can be about.
-const CHOICE: &str = "write one of measure, topics, identity or session";
+const CHOICE: &str = "write one of measure, topics, identity, session or bridge";
 
 /// The word for the time that the plan has for a topic.
 const CADENCE: &str = "cadence";
@@ -110,7 +115,7 @@ impl Reader {
             }
             let Some((watched, longest)) = self.watched(&at, &mut entry) else { continue };
             let band = match (&watched, longest) {
-                (Watched::Measure(_) | Watched::Number { .. }, _) => {
+                (watched, _) if !watched.is_silence() => {
                     if band.low.is_none() && band.high.is_none() {
                         let remedy = "write low, high or both";
                         self.wrong(&at, format!("the alert `{}` has no band", entry.name.get_ref()), remedy);
@@ -159,8 +164,20 @@ impl Reader {
 
     /// What an alert is about, and of silence how long it may last if that is said.
     fn watched(&mut self, at: &Span, entry: &mut AlertEntry) -> Option<(Watched, Option<Duration>)> {
-        let about = (entry.measure.take(), entry.topics.take(), entry.identity.take(), entry.session.take());
         let (field, silent) = (entry.field.take(), entry.silent.take());
+        let about = (entry.measure.take(), entry.topics.take(), entry.identity.take(), entry.session.take());
+        let figure = entry.figure.take();
+        if let Some(bridge) = entry.bridge.take() {
+            if !matches!(about, (None, None, None, None)) {
+                self.wrong(at, format!("the alert `{}` watches several things", entry.name.get_ref()), CHOICE);
+                return None;
+            }
+            return Some((self.watched_bridge(bridge, figure, silent.or(field))?, None));
+        }
+        if let Some(figure) = &figure {
+            let span = self.span(figure.span());
+            self.wrong(&span, "`figure` is only for bridges", "remove it, or write bridge");
+        }
         if let Some(field) = &field
             && (about.1.is_none() || silent.is_some())
         {
@@ -216,6 +233,31 @@ impl Reader {
                 None
             }
         }
+    }
+
+    /// A bridge, and what of it; what does not belong to one is told.
+    fn watched_bridge(
+        &mut self,
+        bridge: Spanned<String>,
+        figure: Option<Spanned<String>>,
+        other: Option<Spanned<String>>,
+    ) -> Option<Watched> {
+        if let Some(other) = other {
+            let span = self.span(other.span());
+            self.wrong(&span, "a bridge has no field, and is never silent", "remove it, and write figure");
+        }
+        let remedy = format!("write one of {}", BridgeFigure::VARIANTS.join(", "));
+        let Some(figure) = figure else {
+            let span = self.span(bridge.span());
+            self.wrong(&span, "an alert on a bridge needs to know what of it", format!("add figure: {remedy}"));
+            return None;
+        };
+        let Ok(known) = figure.get_ref().parse() else {
+            let span = self.span(figure.span());
+            self.wrong(&span, format!("a bridge has no figure `{}`", figure.get_ref()), remedy);
+            return None;
+        };
+        Some(Watched::Bridge { name: bridge.into_inner(), figure: known })
     }
 
     /// How long an identity or a session may be silent.

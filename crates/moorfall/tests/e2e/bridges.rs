@@ -584,3 +584,65 @@ fn a_journey_goes_on_across_the_bridge() {
     assert!(told.contains("not carried across: the condition is not true of it"), "{told}");
     assert!(told.contains("harrowmere/level") && told.contains(&format!(" by {}", remote.mqtt)), "{told}");
 }
+
+#[test]
+fn an_alert_is_about_one_bridge_and_what_of_it() {
+    let (here, there) = (Place::new(), Place::new());
+    let remote = serve(&there, "tideway", &blueprint("tideway", ""));
+    let wire = Wire::to(remote.mqtt);
+    let alerts = r#"
+[[alerts]]
+name = "barrier-away"
+bridge = "tideway"
+figure = "down"
+high = 0
+[[alerts]]
+name = "barrier-behind"
+bridge = "tideway"
+figure = "waiting"
+high = 1
+[[alerts]]
+name = "works-away"
+bridge = "works"
+figure = "down"
+high = 0
+"#;
+    let both = format!("{}{}", bridge("tideway", &wire.url(), MAPPINGS), bridge("works", &wire.url(), MAPPINGS));
+    let design = blueprint("harrowmere", &format!("{both}{alerts}"));
+    let local = serve(&here, "harrowmere", &design);
+    let phase = |name: &str, phase: &str| {
+        wait(&format!("{name} is {phase}"), || {
+            let alert = local.run(&["alerts", "show", name, "--json", "--data", local.data.to_str().unwrap()]).json();
+            (alert["phase"] == phase && alert["subjects"] == 1).then_some(())
+        });
+    };
+    up(&local, "works");
+    let data = local.data.to_str().unwrap();
+    // One that rests as it was told is not down.
+    local.run(&["bridge", "pause", "works", "--data", data]).ok();
+    phase("barrier-away", "ok");
+    wire.cut();
+    let mut gauge = Peer::open(local.mqtt, V5, "gauge");
+    for number in 1..=2 {
+        gauge.publish(number, publish("river/level", "1.83", QoS::AtLeastOnce));
+    }
+    phase("barrier-away", "raised");
+    phase("barrier-behind", "raised");
+    phase("works-away", "ok");
+    wire.restore();
+    phase("barrier-away", "ok");
+    phase("barrier-behind", "ok");
+
+    for (from, to, words) in [
+        ("figure = \"down\"", "figure = \"speed\"", "a bridge has no figure `speed`"),
+        ("figure = \"down\"\n", "", "needs to know what of it"),
+        ("bridge = \"works\"", "bridge = \"mill\"", "there is no bridge `mill`"),
+        ("bridge = \"works\"", "session = \"gauge\"", "`figure` is only for bridges"),
+    ] {
+        let file = here.write("wrong.toml", &design.replace(from, to));
+        let check = local.run(&["blueprint", "check", file.to_str().unwrap(), "--data", data]);
+        let said = format!("{}{}", check.out, check.err);
+        let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.contains(words), "{words}: {said}");
+    }
+}

@@ -15,11 +15,15 @@ use moorfall_core::{
     Time,
     access::Policy,
     alert::{Phase, Standing, Telling},
-    blueprint::{Alert, Blueprint, Contact, Watched},
-    measure::{Kind, Values},
+    blueprint::{Alert, Blueprint, BridgeFigure, Contact, Watched},
+    measure::{Kind, Series, Values},
     shown::span,
 };
-use moorfall_live::{facts::Fact, heard::Speaker};
+use moorfall_live::{
+    facts::Fact,
+    heard::Speaker,
+    links::{LinkFigures, LinkPhase},
+};
 use moorfall_store::{AlertChanges, NewNotice, NoticeRecord, StandingRecord, StoreError};
 use moorfall_wire::TopicFilter;
 use parking_lot::Mutex;
@@ -169,16 +173,25 @@ fn record_of(alert: &str, subject: &str, standing: &Standing) -> StandingRecord 
     }
 }
 
-/// The value of what an alert is about: of a counter its rate.
-fn measured(readings: &VecDeque<(Time, Arc<Values>)>, watched: &Watched) -> Option<f64> {
-    let Watched::Measure(series) = watched else { return None };
+/// What of a bridge an alert is about.
+fn figure_of(link: LinkFigures, figure: BridgeFigure) -> f64 {
+    match figure {
+        BridgeFigure::Down => f64::from(u8::from(link.state == LinkPhase::Down)),
+        BridgeFigure::Waiting => link.waiting as f64,
+        BridgeFigure::WaitingBytes => link.bytes as f64,
+        BridgeFigure::Oldest => link.oldest.as_secs_f64(),
+    }
+}
+
+/// The value of a measure: of a counter its rate.
+fn measured(readings: &VecDeque<(Time, Arc<Values>)>, series: Series) -> Option<f64> {
     let (now, latest) = readings.back()?;
     if series.measure().kind() != Kind::Counter {
-        return latest.value(*series);
+        return latest.value(series);
     }
     let (then, earlier) = readings.front()?;
     let span = (*now - *then).as_secs_f64();
-    (span > 0.0).then(|| latest.count(*series).saturating_sub(earlier.count(*series)) as f64 / span)
+    (span > 0.0).then(|| latest.count(series).saturating_sub(earlier.count(series)) as f64 / span)
 }
 
 impl Alerts {
@@ -255,10 +268,15 @@ impl Alerts {
             let mut changed = Changed::new();
             let watching = &mut inner.all[place];
             let alert = Arc::clone(&watching.alert);
-            if let Watched::Measure(series) = &alert.watched
-                && let Some(value) = measured(readings, &alert.watched)
-            {
-                watching.measured(&series.to_string(), value, policy.plan(), now, &mut changed);
+            let found = match &alert.watched {
+                Watched::Measure(series) => measured(readings, *series).map(|value| (series.to_string(), value)),
+                Watched::Bridge { name, figure } => {
+                    broker.live.links.of(name).map(|link| (name.clone(), figure_of(link, *figure)))
+                }
+                _ => None,
+            };
+            if let Some((name, value)) = found {
+                watching.measured(&name, value, policy.plan(), now, &mut changed);
             }
             if let Some(at) = watching.speaker().and_then(|speaker| broker.live.heard.last(&speaker)) {
                 watching.heard(at);
@@ -414,8 +432,7 @@ fn notices_of(
     subjects: Vec<(Arc<str>, Standing)>,
     now: Time,
 ) -> Vec<NewNotice> {
-    let silence =
-        matches!(alert.watched, Watched::SilentTopics { .. } | Watched::SilentIdentity(_) | Watched::SilentSession(_));
+    let silence = alert.watched.is_silence();
     let subject = |(name, standing): &(Arc<str>, Standing)| NoticeSubject {
         name: name.to_string(),
         value: standing.value,

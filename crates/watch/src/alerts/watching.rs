@@ -48,10 +48,7 @@ impl Watching {
 
     /// Whether it is about time and not about values.
     pub(super) fn is_silence(&self) -> bool {
-        matches!(
-            self.alert.watched,
-            Watched::SilentTopics { .. } | Watched::SilentIdentity(_) | Watched::SilentSession(_)
-        )
+        self.alert.watched.is_silence()
     }
 
     /// Whoever must not be silent.
@@ -68,7 +65,9 @@ impl Watching {
         match &self.alert.watched {
             Watched::Measure(series) => series.to_string() == subject,
             Watched::Number { topics, .. } | Watched::SilentTopics { topics, .. } => topics.set.holds(subject),
-            Watched::SilentIdentity(name) | Watched::SilentSession(name) => name == subject,
+            Watched::Bridge { name, .. } | Watched::SilentIdentity(name) | Watched::SilentSession(name) => {
+                name == subject
+            }
         }
     }
 
@@ -106,7 +105,7 @@ impl Watching {
     /// Begins to watch what is named in full, whether anything comes of it or not.
     pub(super) fn begin(&mut self, plan: &Plan, now: Time) {
         let name = match &self.alert.watched {
-            Watched::Measure(_) | Watched::Number { .. } => return,
+            Watched::Measure(_) | Watched::Bridge { .. } | Watched::Number { .. } => return,
             Watched::SilentTopics { topics, .. } => topics.one().map(|topic| topic.to_string()),
             Watched::SilentIdentity(name) | Watched::SilentSession(name) => Some(name.clone()),
         };
