@@ -2,7 +2,7 @@
 import { afterEach, describe, expect, it, vi } from 'vitest';
 
 import type { BridgeMappingView, BridgeView } from '$api/client';
-import { flowOf, layOut, namesOf, stateOf } from '$links/bridges';
+import { flowOf, layOut, namesOf, standingOf, stateOf } from '$links/bridges';
 import { Bridges } from '$links/bridges.svelte';
 
 import { play, type Answer } from './service';
@@ -30,6 +30,8 @@ describe('words of bridges', () => {
     );
     expect(stateOf(bridge('tideway', { phase: 'down', next_attempt_at: at }), now + 18_000)).toBe('down');
     expect(stateOf(bridge('tideway', { next_attempt_at: at }), now)).toBe('up');
+    const since = new Date(now - 14_000).toISOString();
+    expect(standingOf(bridge('tideway', { phase: 'paused', since }), now)).toBe('paused for 14 s');
   });
 
   it('tell names and what passes', () => {

@@ -2,7 +2,7 @@
   import type { BridgeView } from '$api/client';
   import { bytes, count, moment, plural, rate, span } from '$lib/format';
   import ConfirmButton from '$ui/confirm-button.svelte';
-  import { MARKS, stateOf } from './bridges';
+  import { MARKS, standingOf } from './bridges';
   import type { Bridges } from './bridges.svelte';
   import BridgeMappings from './bridge-mappings.svelte';
   import BridgePreview from './bridge-preview.svelte';
@@ -26,7 +26,7 @@
   );
   const facts = $derived(
     [
-      ['State', `${stateOf(bridge, now)}, for ${since(bridge.since)}`],
+      ['State', standingOf(bridge, now)],
       ['Remote', bridge.remote ?? bridge.remotes.join(', ')],
       ['Speaks', `MQTT ${bridge.version} as ${bridge.client_id}${session}`],
       ['Round trip', bridge.round_trip_us ? `${(bridge.round_trip_us / 1_000).toFixed(1)} ms` : ''],

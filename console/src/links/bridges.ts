@@ -13,12 +13,20 @@ export const MARKS: Record<BridgeView['phase'], string> = {
   draining: '◐',
 };
 
-/** The state in words; of a link that is down, when it is tried next. */
-export function stateOf(bridge: BridgeView, now: number): string {
+/** When a link that is down is tried next, in words; empty if at once, or if it is not down. */
+function nextOf(bridge: BridgeView, now: number): string {
   const next = bridge.next_attempt_at ? Date.parse(bridge.next_attempt_at) - now : 0;
-  return bridge.phase === 'down' && next > 1_000
-    ? `down, next attempt in ${span(next / 1_000)}`
-    : bridge.phase;
+  return bridge.phase === 'down' && next > 1_000 ? `, next attempt in ${span(next / 1_000)}` : '';
+}
+
+/** The state in words. */
+export function stateOf(bridge: BridgeView, now: number): string {
+  return `${bridge.phase}${nextOf(bridge, now)}`;
+}
+
+/** The state in words, with how long it has lasted. */
+export function standingOf(bridge: BridgeView, now: number): string {
+  return `${bridge.phase} for ${span((now - Date.parse(bridge.since)) / 1_000)}${nextOf(bridge, now)}`;
 }
 
 /** What a mapping does to names, in a line. */

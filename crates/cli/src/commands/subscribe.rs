@@ -218,7 +218,8 @@ impl<'a> Reader<'a> {
     async fn subscribe(&self, client: &Client) -> Done {
         let retain_handling = match self.arguments.only {
             // Version 3.1.1 has no such wish; what comes is left out as it comes.
-            Some(Only::New) if self.arguments.connection.is_v5() => RetainHandling::Never,
+            _ if !self.arguments.connection.is_v5() => RetainHandling::Always,
+            Some(Only::New) => RetainHandling::Never,
             // A session that goes on has had them.
             None if self.arguments.session_expiry.is_some() => RetainHandling::IfNew,
             _ => RetainHandling::Always,
