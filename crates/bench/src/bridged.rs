@@ -158,7 +158,7 @@ fn frame(bytes: &[u8]) -> Option<(u8, std::ops::Range<usize>)> {
 fn bridge(name: &str, remote: SocketAddr, waiting: u64, mappings: &[String]) -> String {
     let mut text = format!(
         "\n[[bridges]]\nname = \"{name}\"\nremotes = [\"mqtt://{remote}\"]\n\
-         waiting = {{ messages = {waiting}, bytes = \"2GiB\" }}\n"
+         waiting = {{ messages = {waiting}, bytes = 2_000_000_000 }}\n"
     );
     for filter in mappings {
         let _ = write!(text, "[[bridges.push]]\nfilter = \"harrowmere/{filter}\"\nas = \"river/{filter}\"\n");
@@ -213,10 +213,16 @@ impl Flow {
         let (base, cpu, began) = (self.arrived.so_far(), self.program.cpu()?, Instant::now());
         let (mut reader, mut writer) = self.publisher.split();
         let (arrived, qos) = (&self.arrived, self.qos);
+        let acknowledged = AtomicU64::new(0);
         let send = async {
             let (mut sent, mut bytes) = (0, BytesMut::new());
             while began.elapsed() < time {
-                let room = WINDOW.saturating_sub(sent - (arrived.so_far() - base)).min(BATCH);
+                // What arrives there may do so before it is acknowledged here.
+                let done = match qos {
+                    QoS::AtMostOnce => arrived.so_far() - base,
+                    _ => (arrived.so_far() - base).min(acknowledged.load(Ordering::Relaxed)),
+                };
+                let room = WINDOW.saturating_sub(sent - done).min(BATCH);
                 if room == 0 {
                     let _ = timeout(time, arrived.more.notified()).await;
                     continue;
@@ -234,17 +240,23 @@ impl Flow {
                 bytes.clear();
             }
             let all = async {
-                while arrived.so_far() - base < sent {
+                while arrived.so_far() - base < sent
+                    || (qos != QoS::AtMostOnce && acknowledged.load(Ordering::Relaxed) < sent)
+                {
                     sleep(Duration::from_millis(1)).await;
                 }
             };
             timeout(Duration::from_secs(20), all).await.map_err(|_| "messages did not arrive within 20 s")?;
             Ok::<_, Failure>(sent)
         };
-        // Acknowledgements are read and thrown away.
         let swallow = async {
-            let mut bytes = vec![0; 64 * 1024];
-            while reader.read(&mut bytes).await.is_ok_and(|count| count > 0) {}
+            let (mut bytes, mut all) = (vec![0; 64 * 1024], 0);
+            while let Ok(count @ 1..) = reader.read(&mut bytes).await {
+                // PUBACK without a reason has four bytes.
+                all += count as u64;
+                acknowledged.store(all / 4, Ordering::Relaxed);
+                arrived.more.notify_one();
+            }
         };
         let sent = tokio::select! {
             sent = send => sent?,
