@@ -1,9 +1,10 @@
 //! One broker: its identities, its design, its sessions and what goes on in it. What belongs to the process is not here.
 
-use std::{collections::BTreeMap, fmt, sync::Arc};
+use std::{collections::BTreeMap, sync::Arc};
 
 use moorfall_core::{
-    ADMINISTRATOR, ANONYMOUS, Identity, Limits, Quota, Time, access::Policy, blueprint::Bridge, session::NoEntry,
+    ADMINISTRATOR, ANONYMOUS, Identity, Limits, NameKey, Quota, Time, access::Policy, blueprint::Bridge,
+    session::NoEntry,
 };
 use moorfall_live::Live;
 use moorfall_store::{Store, StoreError};
@@ -19,19 +20,12 @@ use crate::{
 };
 
 /// By which other brokers know this one.
-#[derive(Clone)]
+#[derive(Clone, Debug)]
 pub struct BrokerName {
     /// As it is told.
     pub public: Arc<str>,
     /// Makes names of messages that nobody can guess.
-    pub secret: Arc<str>,
-}
-
-impl fmt::Debug for BrokerName {
-    /// Leaves the secret out.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.public.fmt(f)
-    }
+    pub key: Arc<NameKey>,
 }
 
 impl BrokerName {
@@ -42,7 +36,7 @@ impl BrokerName {
         let called = if plain.is_empty() { "moorfall" } else { &*plain };
         let new = (format!("{called}.{}", random_text(8)), random_text(32));
         let (public, secret) = store.broker_name((&new.0, &new.1)).await?;
-        Ok(Self { public: public.into(), secret: secret.into() })
+        Ok(Self { public: public.into(), key: Arc::new(NameKey::of(&secret)) })
     }
 }
 

@@ -1,6 +1,8 @@
 //! One application message inside the broker, shared by all who receive it.
 
 use std::{
+    fmt,
+    hash::Hasher,
     ops::Deref,
     sync::{
         Arc, OnceLock,
@@ -11,6 +13,7 @@ use std::{
 use bytes::Bytes;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
 use sha2::{Digest, Sha256};
+use siphasher::sip::SipHasher24;
 
 use crate::{Time, bridge::Passed};
 
@@ -27,6 +30,28 @@ struct Filed {
     holders: AtomicU32,
     /// Whether it is the retained message of its topic.
     retained: AtomicBool,
+}
+
+/// Makes names of messages that nobody can guess who does not know it (SipHash-2-4, a keyed hash whose values don't tell
+/// the key).
+#[derive(Clone)]
+pub struct NameKey(SipHasher24);
+
+impl NameKey {
+    /// The key that comes of a secret text.
+    pub fn of(secret: &str) -> Self {
+        let digest = Sha256::digest(secret);
+        let mut key = [0; 16];
+        key.copy_from_slice(&digest[..16]);
+        Self(SipHasher24::new_with_key(&key))
+    }
+}
+
+impl fmt::Debug for NameKey {
+    /// Leaves the key out.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("NameKey")
+    }
 }
 
 /// A published message. It is made once and lives behind one `Arc`, however many receive it.
@@ -133,26 +158,25 @@ impl Message {
         self.filed.get_or_init(filed).number
     }
 
-    /// A name by which all brokers know the message, and which nobody can guess who does not know the secret. One that
-    /// is kept has the same name after a restart.
-    pub fn name(&self, secret: &str) -> Box<str> {
+    /// A name by which all brokers know the message, and which nobody can guess who does not know the key. One that is
+    /// kept has the same name after a restart.
+    pub fn name(&self, key: &NameKey) -> Box<str> {
         static APART: AtomicU64 = AtomicU64::new(0);
-        let mut hash = Sha256::new();
-        hash.update(secret);
+        let mut hash = key.0;
         match self.number() {
-            Some(number) => hash.update(number.to_be_bytes()),
+            Some(number) => hash.write(&number.to_be_bytes()),
             None => {
                 let apart = self.apart.get_or_init(|| APART.fetch_add(1, Ordering::Relaxed));
-                hash.update(apart.to_be_bytes());
-                hash.update(self.received.as_micros().to_be_bytes());
+                hash.write(&apart.to_be_bytes());
+                hash.write(&self.received.as_micros().to_be_bytes());
             }
         }
-        hex::encode(&hash.finalize()[..8]).into()
+        format!("{:016x}", hash.finish()).into()
     }
 
     /// The name that it has already, if it came by a bridge, or else the one that [`Message::name`] gives.
-    pub fn known_name(&self, secret: &str) -> Box<str> {
-        Passed::read(&self.properties).map_or_else(|| self.name(secret), |passed| passed.id)
+    pub fn known_name(&self, key: &NameKey) -> Box<str> {
+        Passed::read(&self.properties).map_or_else(|| self.name(key), |passed| passed.id)
     }
 
     /// Its number among what is kept.

@@ -42,7 +42,7 @@ impl Connection {
             // A bridge carries it on under that name.
             let to_bridge = journey != 0 && matches!(self.origin.acting, Some(Acting::Bridge(_)));
             let name = front.as_ref().and_then(Queued::message).filter(|_| to_bridge);
-            let name = name.map(|message| message.known_name(&self.broker.name.secret));
+            let name = name.map(|message| message.known_name(&self.broker.name.key));
             let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
             if journey != 0 && handled.sent > 0 {
                 if let Some(name) = name {

@@ -68,7 +68,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
     let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     session.set_broker_name(Arc::clone(&broker.name.public));
     if matches!(origin.acting, Some(Acting::Bridge(_))) {
-        session.name_messages(Arc::clone(&broker.name.secret));
+        session.name_messages(Arc::clone(&broker.name.key));
     }
     let mut connection = Connection {
         broker,

@@ -133,6 +133,7 @@ fn print(event: &EventView) -> std::io::Result<()> {
     let head = format!("{kind}{times}");
     let who = who.join(", ");
     let who = match at.len() + head.len() + who.chars().count() + 2 {
+        _ if who.is_empty() => who,
         0..80 => format!(" {who}"),
         _ => format!("\n  {}", output::indented(&who, 2).trim_start()),
     };

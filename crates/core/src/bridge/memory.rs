@@ -10,6 +10,15 @@ use foldhash::fast::RandomState;
 
 use crate::Time;
 
+/// How often something was there and is not forgotten.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Count {
+    /// And was not taken.
+    there: u32,
+    /// And was taken.
+    taken: u32,
+}
+
 /// Remembers that something was there, for a while. What is remembered is a hash, keyed by the process, so that others
 /// can't choose what is taken for something else.
 #[derive(Debug)]
@@ -17,18 +26,17 @@ pub struct Memory {
     most: usize,
     span: Duration,
     hasher: RandomState,
-    /// By its hash the numbers of the times that it was there, the first one first.
-    known: HashMap<u64, VecDeque<u64>, RandomState>,
-    /// When, which number, which hash.
-    order: VecDeque<(Time, u64, u64)>,
-    next: u64,
+    /// By its hash.
+    known: HashMap<u64, Count, RandomState>,
+    /// When, which hash.
+    order: VecDeque<(Time, u64)>,
 }
 
 impl Memory {
     /// Remembers so many things for such a time; the oldest is forgotten for a new one.
     pub fn new(most: usize, span: Duration) -> Self {
         let known = HashMap::default();
-        Self { most, span, hasher: RandomState::default(), known, order: VecDeque::new(), next: 0 }
+        Self { most, span, hasher: RandomState::default(), known, order: VecDeque::new() }
     }
 
     /// Something is there.
@@ -38,21 +46,20 @@ impl Memory {
             self.forget_oldest();
         }
         let hash = self.hasher.hash_one(what);
-        self.next += 1;
-        self.known.entry(hash).or_default().push_back(self.next);
-        self.order.push_back((now, self.next, hash));
+        self.known.entry(hash).or_default().there += 1;
+        self.order.push_back((now, hash));
     }
 
     /// Whether it was there.
     pub fn is_noted(&mut self, what: impl Hash, now: Time) -> bool {
         self.forget(now);
-        self.known.contains_key(&self.hasher.hash_one(what))
+        self.is_there(self.hasher.hash_one(what))
     }
 
     /// Whether it was there; it is noted if it was not.
     pub fn was_noted(&mut self, what: impl Hash, now: Time) -> bool {
         self.forget(now);
-        let known = self.known.contains_key(&self.hasher.hash_one(&what));
+        let known = self.is_there(self.hasher.hash_one(&what));
         if !known {
             self.note(what, now);
         }
@@ -62,21 +69,16 @@ impl Memory {
     /// Whether it was there more often than it was taken; it is taken once.
     pub fn take(&mut self, what: impl Hash, now: Time) -> bool {
         self.forget(now);
-        let hash = self.hasher.hash_one(what);
-        let first = self.known.get(&hash).and_then(|numbers| numbers.front().copied());
-        first.is_some_and(|first| self.drop_number(hash, first))
-    }
-
-    /// Whether it was the first one of its hash, which it is no more.
-    fn drop_number(&mut self, hash: u64, number: u64) -> bool {
-        let Some(numbers) = self.known.get_mut(&hash).filter(|numbers| numbers.front() == Some(&number)) else {
+        let Some(count) = self.known.get_mut(&self.hasher.hash_one(what)).filter(|count| count.there > 0) else {
             return false;
         };
-        numbers.pop_front();
-        if numbers.is_empty() {
-            self.known.remove(&hash);
-        }
+        count.there -= 1;
+        count.taken += 1;
         true
+    }
+
+    fn is_there(&self, hash: u64) -> bool {
+        self.known.get(&hash).is_some_and(|count| count.there > 0)
     }
 
     fn forget(&mut self, now: Time) {
@@ -86,9 +88,16 @@ impl Memory {
     }
 
     fn forget_oldest(&mut self) {
-        if let Some((_, number, hash)) = self.order.pop_front() {
-            // It may have been taken since.
-            self.drop_number(hash, number);
+        let Some((_, hash)) = self.order.pop_front() else { return };
+        let Some(count) = self.known.get_mut(&hash) else { return };
+        // The first ones are taken first, and forgotten first.
+        if count.taken > 0 {
+            count.taken -= 1;
+        } else {
+            count.there -= 1;
+        }
+        if *count == Count::default() {
+            self.known.remove(&hash);
         }
     }
 }
@@ -107,6 +116,9 @@ mod tests {
         memory.note("level", at(0));
         memory.note("level", at(1));
         assert!(memory.take("level", at(2)) && memory.take("level", at(2)) && !memory.take("level", at(2)));
+        memory.note("level", at(3));
+        assert!(!memory.is_noted("level", at(9)), "what was taken is forgotten before");
+        assert!(memory.known.is_empty() && memory.order.is_empty());
     }
 
     #[test]

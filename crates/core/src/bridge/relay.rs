@@ -432,11 +432,12 @@ impl Relay {
         self.retained.note(Direction::Push, publish.retain, now);
         let from = publish.topic.clone();
         let Names { link, remote, .. } = &self.names;
-        let was_there =
-            |passed: Passed| passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote));
+        let was_there = |passed: &Passed| {
+            passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote))
+        };
         let passed = Passed::read(&publish.properties);
         let name = passed.as_ref().map(|passed| passed.id.clone()).unwrap_or_default();
-        if passed.is_some_and(was_there) {
+        if passed.as_ref().is_some_and(was_there) {
             self.not_carried(Direction::Push, None, (from, name), NotCarried::CameFromThere);
             return self.settle_push(&publish);
         }
@@ -451,7 +452,7 @@ impl Relay {
             Ok((mapping, to)) => {
                 let qos = publish.qos;
                 publish.topic = to;
-                if self.write_push(&mut publish, mapping, (from.clone(), name.clone()), now) {
+                if self.write_push(&mut publish, mapping, (from.clone(), name.clone()), passed, now) {
                     if publish.qos == QoS::AtMostOnce && qos > QoS::AtMostOnce {
                         publish.qos = qos;
                         self.acknowledge_push(&publish);
@@ -471,6 +472,7 @@ impl Relay {
         publish: &mut Publish,
         mapping: usize,
         (from, name): (TopicName, Box<str>),
+        passed: Option<Passed>,
         now: Time,
     ) -> bool {
         let terms = &self.bridge.push[mapping];
@@ -480,14 +482,13 @@ impl Relay {
         let packet_id = publish.packet_id.filter(|_| publish.qos > QoS::AtMostOnce);
         publish.duplicate &= packet_id.is_some();
         let v5 = self.terms.version == ProtocolVersion::V5;
-        let passed = Passed::read(&publish.properties);
         let untold = passed.as_ref().is_some_and(|passed| passed.unsure);
-        let is_first = passed.is_none_or(|passed| passed.hops.is_empty());
+        let is_first = passed.as_ref().is_none_or(|passed| passed.hops.is_empty());
         publish.properties.subscription_identifiers.clear();
         publish.properties.topic_alias = None;
         let mut written = Written::InFull;
         if v5 {
-            self.mark(&mut publish.properties, false);
+            self.mark(&mut publish.properties, passed);
             if self.outbound.is_on() {
                 written = self.outbound.write(&publish.topic);
             }
@@ -558,9 +559,8 @@ impl Relay {
     }
 
     /// Writes what a message has passed.
-    fn mark(&mut self, properties: &mut PublishProperties, unsure: bool) {
-        let mut passed = Passed::read(properties).unwrap_or_else(|| Passed::new(self.next_id.next_id(), unsure));
-        passed.unsure |= unsure;
+    fn mark(&mut self, properties: &mut PublishProperties, passed: Option<Passed>) {
+        let mut passed = passed.unwrap_or_else(|| Passed::new(self.next_id.next_id(), false));
         passed.pass(&self.names.broker);
         passed.pass(&self.names.link);
         passed.write(properties);
@@ -676,8 +676,9 @@ impl Relay {
         self.retained.note(Direction::Pull, publish.retain, now);
         let from = publish.topic.clone();
         let Names { broker, link, .. } = &self.names;
-        let was_here = |passed: Passed| passed.has_passed(broker) || passed.has_passed(link);
-        if Passed::read(&publish.properties).is_some_and(was_here) {
+        let was_here = |passed: &Passed| passed.has_passed(broker) || passed.has_passed(link);
+        let passed = Passed::read(&publish.properties);
+        if passed.as_ref().is_some_and(was_here) {
             self.not_carried(Direction::Pull, None, (from, Box::default()), NotCarried::CameFromThere);
             return self.acknowledge_pull(&publish);
         }
@@ -708,7 +709,7 @@ impl Relay {
         publish.qos = publish.qos.min(terms.highest_qos);
         publish.topic = to;
         publish.properties.subscription_identifiers.clear();
-        self.mark_pulled(&mut publish.properties, !v5);
+        self.mark_pulled(&mut publish.properties, passed, !v5);
         let packet_id = publish.packet_id.filter(|_| publish.qos > QoS::AtMostOnce);
         publish.packet_id = packet_id;
         publish.duplicate &= packet_id.is_some();
@@ -747,8 +748,8 @@ impl Relay {
     }
 
     /// What is pulled has passed the remote and the link, which it does not go back by.
-    fn mark_pulled(&mut self, properties: &mut PublishProperties, unsure: bool) {
-        let mut passed = Passed::read(properties).unwrap_or_else(|| Passed::new(self.next_id.next_id(), unsure));
+    fn mark_pulled(&mut self, properties: &mut PublishProperties, passed: Option<Passed>, unsure: bool) {
+        let mut passed = passed.unwrap_or_else(|| Passed::new(self.next_id.next_id(), unsure));
         if let Some(remote) = &self.names.remote {
             passed.pass(remote);
         }

@@ -435,8 +435,8 @@ impl Open {
             topic_alias,
             ..PublishProperties::clone(&message.properties)
         };
-        if let Some(secret) = self.naming.as_ref().filter(|_| Passed::read(&properties).is_none()) {
-            Passed::new(message.name(secret), message.is_of_untold_way()).write(&mut properties);
+        if let Some(key) = self.naming.as_ref().filter(|_| Passed::read(&properties).is_none()) {
+            Passed::new(message.name(key), message.is_of_untold_way()).write(&mut properties);
         }
         Ok((Form::Own { topic, properties: Cow::Owned(properties), payload: &message.payload }, written))
     }

@@ -27,7 +27,7 @@ use super::{
     terms::Terms,
 };
 use crate::{
-    Holding, Limits, Outgoing, SessionKey, Time,
+    Holding, Limits, NameKey, Outgoing, SessionKey, Time,
     access::{Access, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
@@ -53,7 +53,7 @@ pub struct Session {
     /// By which other brokers know this one; told to clients that say that they are a bridge.
     pub(super) broker_name: Arc<str>,
     /// Makes names of messages for a bridge, which passes them on.
-    pub(super) naming: Option<Arc<str>>,
+    pub(super) naming: Option<Arc<NameKey>>,
     pub(super) outgoing: Outgoing,
     pub(super) actions: VecDeque<Action>,
 }
@@ -120,7 +120,7 @@ pub(super) struct Open {
     pub(super) inbound_aliases: InboundAliases,
     pub(super) outbound_aliases: OutboundAliases,
     /// Makes names of messages, if the client is a bridge.
-    pub(super) naming: Option<Arc<str>>,
+    pub(super) naming: Option<Arc<NameKey>>,
     /// What is done when commits are answered, in order.
     pub(super) held: VecDeque<(u64, After)>,
     pub(super) next_commit: u64,
@@ -164,9 +164,9 @@ impl Session {
     }
 
     /// The client is a bridge of this broker: each message to it says by a user property what it is called, wherever
-    /// it goes. The secret keeps others from guessing such names.
-    pub fn name_messages(&mut self, secret: Arc<str>) {
-        self.naming = Some(secret);
+    /// it goes. The key keeps others from guessing such names.
+    pub fn name_messages(&mut self, key: Arc<NameKey>) {
+        self.naming = Some(key);
     }
 
     /// The next thing to do. A large SUBSCRIBE is gone through in slices, as its actions are taken.
