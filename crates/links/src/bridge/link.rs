@@ -17,12 +17,14 @@ use moorfall_core::{
     blueprint::Bridge,
     bridge::{
         Direction, NotCarried,
-        relay::{ALIASES, Beginning, End, Happened, Names, NextId, Relay},
+        relay::{ALIASES, Beginning, End, Happened, Names, NextId, Relay, Said},
     },
     measure::Measure,
 };
 use moorfall_live::{facts::Fact, journeys::Across};
-use moorfall_wire::{Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, QoS, Subscription, TopicName};
+use moorfall_wire::{
+    Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, QoS, SubAck, Subscription, TopicName,
+};
 use tokio::{
     io::AsyncWrite,
     sync::watch,
@@ -156,6 +158,8 @@ pub(super) struct Link {
     there_before: Vec<String>,
     began: Instant,
     pinged: Instant,
+    /// The longest silence, seconds: what the remote says, or else what the bridge asked for (§3.2.2.3.14).
+    keep_alive: u16,
     told: Option<Instant>,
     refused: u64,
     draining: bool,
@@ -188,6 +192,7 @@ impl Link {
             there_before: if terms.session_present { there_before } else { Vec::new() },
             began: Instant::now(),
             pinged: Instant::now(),
+            keep_alive: terms.keep_alive.unwrap_or(bridge.keep_alive),
             told: None,
             refused: 0,
             draining: drains,
@@ -302,7 +307,7 @@ impl Link {
                 let Some(packet) = packet else { break };
                 moved = true;
                 match packet {
-                    Packet::SubAck(ack) => self.subscribed_there(&ack.reasons).await?,
+                    Packet::SubAck(ack) => self.subscribed_there(&ack).await?,
                     Packet::UnsubAck(_) => {}
                     packet => {
                         let router = &self.here.broker.sessions.router;
@@ -401,18 +406,19 @@ impl Link {
     }
 
     /// What the remote granted of what is pulled; then messages may go there, too.
-    async fn subscribed_there(&mut self, reasons: &[moorfall_wire::ReasonCode]) -> Result<(), LinkFault> {
+    async fn subscribed_there(&mut self, answer: &SubAck) -> Result<(), LinkFault> {
         if self.push.is_some() {
             return Ok(());
         }
         let Some(terms) = self.seen.standing().terms else { return Ok(()) };
         let all = self.wanted_there(&terms);
-        for (filter, reason) in refusals(&all, reasons) {
-            let why = format!("{} refused the subscription ({})", self.remote_name, reason.coded());
+        for (filter, reason) in refusals(&all, &answer.reasons) {
+            let said = Said { reason, words: answer.properties.reason_string.clone() };
+            let why = format!("{} refused the subscription: {}", self.remote_name, in_words(&said));
             self.trouble(Direction::Pull, &filter, why.clone());
             self.tell_refused(&filter, why);
         }
-        for (filter, qos) in lowered(&all, reasons) {
+        for (filter, qos) in lowered(&all, &answer.reasons) {
             let why = format!("{} grants QoS {qos} at most", self.remote_name);
             self.trouble(Direction::Pull, &filter, why);
         }
@@ -509,7 +515,7 @@ impl Link {
     /// What is due each second.
     async fn tick(&mut self) -> Option<Ended> {
         let now = self.here.broker.now();
-        let keep_alive = Duration::from_secs(self.bridge.keep_alive.max(1).into()).mul_f32(0.7);
+        let keep_alive = Duration::from_secs(self.keep_alive.max(1).into()).mul_f32(0.7);
         if self.pinged.elapsed() >= keep_alive.min(PING) {
             self.pinged = Instant::now();
             self.relay.ping(now);

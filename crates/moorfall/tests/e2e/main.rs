@@ -5,6 +5,7 @@
 
 mod alerts;
 mod api;
+mod bridge_remotes;
 mod bridges;
 mod capture;
 mod certificates;
