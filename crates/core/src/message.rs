@@ -303,3 +303,61 @@ impl Delivery {
         self.via.as_ref()?.shared.as_ref()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+    use std::collections::HashSet;
+
+    use super::*;
+
+    fn message() -> Message {
+        let topic = "harrowmere/gorge/kettle-weir/stage/level".parse().unwrap();
+        let properties = PublishProperties::default();
+        Message::new(topic, "1.83".into(), QoS::AtMostOnce, false, properties, SessionKey(7), Time::default())
+    }
+
+    #[test]
+    fn a_message_has_one_name_and_no_other_has_it() {
+        let key = NameKey::of("what only this broker knows");
+        let one = message();
+        assert_eq!(one.name(&key), one.name(&key));
+        let names: HashSet<Box<str>> = (0..10_000).map(|_| message().name(&key)).collect();
+        assert_eq!(names.len(), 10_000, "the same said at the same time is another message");
+        assert!(names.iter().all(|name| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_hexdigit())));
+    }
+
+    #[test]
+    fn the_name_of_what_is_kept_is_that_of_its_number_and_key() {
+        let (key, other) = (NameKey::of("one secret"), NameKey::of("another secret"));
+        let (before, after) = (message(), message());
+        assert_eq!((before.file(42), after.file(42)), (42, 42));
+        // As after a restart.
+        assert_eq!(before.name(&key), after.name(&key));
+        assert_ne!(before.name(&key), before.name(&other));
+        let next = message();
+        next.file(43);
+        assert_ne!(next.name(&key), before.name(&key));
+        assert_eq!(format!("{key:?}"), "NameKey", "it is never printed");
+    }
+
+    #[test]
+    fn a_message_that_came_by_a_bridge_keeps_its_name() {
+        let key = NameKey::of("one secret");
+        let mut properties = PublishProperties::default();
+        Passed::new("3f0c", false).write(&mut properties);
+        let came = Message::new(
+            message().topic,
+            "1".into(),
+            QoS::AtMostOnce,
+            false,
+            properties,
+            SessionKey(7),
+            Time::default(),
+        );
+        assert_eq!(&*came.known_name(&key), "3f0c");
+        let own = message();
+        assert_eq!(own.known_name(&key), own.name(&key));
+    }
+}

@@ -70,3 +70,35 @@ impl Links {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_are_known_by_name_and_summed_up() {
+        let links = Links::default();
+        assert_eq!(links.sums(), LinkSums::default());
+        let of = |state, waiting, oldest| LinkFigures {
+            state,
+            waiting,
+            bytes: waiting * 100,
+            oldest: Duration::from_secs(oldest),
+        };
+        let all = [
+            ("tideway", of(LinkPhase::Down, 3, 70)),
+            ("works", of(LinkPhase::Up, 1, 2)),
+            ("mill", of(LinkPhase::Rests, 5, 40)),
+        ];
+        links.set(all.into_iter().map(|(name, link)| (name.to_owned(), link)).collect());
+        assert_eq!(
+            links.sums(),
+            // One that rests is neither up nor down.
+            LinkSums { up: 1, down: 1, waiting: 9, bytes: 900, oldest: Duration::from_secs(70) }
+        );
+        assert_eq!(links.of("works").map(|link| (link.state, link.waiting)), Some((LinkPhase::Up, 1)));
+        assert_eq!(links.of("barrier"), None);
+        links.set(BTreeMap::new());
+        assert_eq!((links.sums(), links.of("works")), (LinkSums::default(), None), "what is gone is gone");
+    }
+}

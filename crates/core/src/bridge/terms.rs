@@ -122,3 +122,49 @@ impl fmt::Display for NotCarried {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use moorfall_wire::ReasonCode;
+    use strum::VariantArray;
+
+    use super::*;
+
+    fn connack(change: impl FnOnce(&mut moorfall_wire::ConnAckProperties)) -> ConnAck {
+        let mut properties = Default::default();
+        change(&mut properties);
+        ConnAck { session_present: true, reason: ReasonCode::Success, properties }
+    }
+
+    #[test]
+    fn what_is_not_said_is_what_the_standard_says() {
+        let terms = RemoteTerms::new(ProtocolVersion::V5, &connack(|_| {}));
+        let usual = RemoteTerms {
+            version: ProtocolVersion::V5,
+            session_present: true,
+            highest_qos: QoS::ExactlyOnce,
+            retained: true,
+            packet_size: None,
+            receive_maximum: 65_535,
+            topic_aliases: 0,
+            wildcards: true,
+            keep_alive: None,
+        };
+        assert_eq!(terms, usual);
+        for (said, highest_qos) in [(false, QoS::AtMostOnce), (true, QoS::AtLeastOnce)] {
+            let terms = RemoteTerms::new(ProtocolVersion::V5, &connack(|said_of| said_of.maximum_qos = Some(said)));
+            assert_eq!(terms, RemoteTerms { highest_qos, ..usual });
+        }
+    }
+
+    #[test]
+    fn each_reason_has_words_and_a_name_of_its_own() {
+        let words: HashSet<String> = NotCarried::VARIANTS.iter().map(NotCarried::to_string).collect();
+        let names: HashSet<&str> = NotCarried::VARIANTS.iter().map(<&str>::from).collect();
+        assert_eq!((words.len(), names.len()), (NotCarried::VARIANTS.len(), NotCarried::VARIANTS.len()));
+        let places: Vec<usize> = NotCarried::VARIANTS.iter().map(|why| why.place()).collect();
+        assert_eq!(places, (0..NotCarried::VARIANTS.len()).collect::<Vec<_>>());
+    }
+}
