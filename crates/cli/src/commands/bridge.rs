@@ -199,11 +199,12 @@ async fn secret(local: &Local, name: &str, file: Option<PathBuf>, remove: bool) 
     )))
 }
 
-fn state(bridge: &BridgeView) -> String {
+/// When a link that is down is tried next; empty if at once, or if it is not down.
+fn next(bridge: &BridgeView) -> String {
     let next = bridge.next_attempt_at.filter(|_| bridge.phase == BridgePhase::Down);
     match next.map(|at| (at - OffsetDateTime::now_utc()).whole_seconds()) {
-        Some(left) if left > 0 => format!("{}, next in {}", bridge.phase, span(left.unsigned_abs())),
-        _ => bridge.phase.to_string(),
+        Some(left) if left > 0 => format!(", next in {}", span(left.unsigned_abs())),
+        _ => String::new(),
     }
 }
 
@@ -219,7 +220,7 @@ fn print_list(list: &BridgeList) -> io::Result<()> {
         let oldest = bridge.waiting.oldest_at.map(since).unwrap_or_default();
         vec![
             printable(&bridge.name),
-            state(bridge),
+            format!("{}{}", bridge.phase, next(bridge)),
             since(bridge.since),
             rate(&bridge.pushed),
             rate(&bridge.pulled),
@@ -242,10 +243,11 @@ fn print_list(list: &BridgeList) -> io::Result<()> {
 fn print_bridge(bridge: &BridgeView) -> io::Result<()> {
     let mark = if bridge.phase == BridgePhase::Down { WARN } else { STRONG };
     output::line(format_args!(
-        "{STRONG}{}{STRONG:#}  {mark}{}{mark:#} for {}",
+        "{STRONG}{}{STRONG:#}  {mark}{}{mark:#} for {}{}",
         printable(&bridge.name),
-        state(bridge),
-        since(bridge.since)
+        bridge.phase,
+        since(bridge.since),
+        next(bridge)
     ))?;
     if !bridge.purpose.is_empty() {
         output::line(indented(&printable(&bridge.purpose), 2))?;
@@ -304,7 +306,8 @@ fn print_mapping(mapping: &BridgeMappingView) -> io::Result<()> {
         BridgeDirection::Pull => "pull",
     };
     let to = mapping.new_name.as_ref().map_or_else(String::new, |name| format!(" as {}", printable(name)));
-    output::line(format_args!("{STRONG}{arrow}{STRONG:#} {}{to}", printable(&mapping.filter)))?;
+    let names = indented(&format!("{}{to}", printable(&mapping.filter)), arrow.len() + 1);
+    output::line(format_args!("{STRONG}{arrow}{STRONG:#} {}", names.trim_start()))?;
     let mut terms = vec![format!("QoS {} at most", mapping.highest_qos)];
     terms.extend(mapping.condition.as_ref().map(|condition| format!("where {}", printable(condition))));
     terms.extend(mapping.limit.as_ref().map(|limit| format!("{limit} at most")));
