@@ -65,7 +65,11 @@ async fn an_alert_is_seen_tried_tested_and_made_quiet() {
     level(&mut weir, 1.9);
     page.wait_for("[data-alert=gorge-high]", |text| text.contains("ok")).await;
     page.wait_for("section[aria-label=Alerts]", |text| text.contains("none raised")).await;
-    // Of a measure the past is tried, and a band that is none is told.
+    // Of a measure the past is tried, once there is some, and a band that is none is told.
+    wait("something is measured", || {
+        let tried = service.run(&["alerts", "try", "database", "--json"]).json();
+        (tried["measured_seconds"].as_u64().unwrap() > 0).then_some(())
+    });
     page.click("[data-alert=database] button").await;
     page.click_text("Try").await;
     page.wait_for("[data-tried]", |text| text.contains("raised 0 times in the last 24 h")).await;
