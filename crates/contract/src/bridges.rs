@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 use crate::{
     design::BlueprintFile,
-    kinds::{BridgeDirection, BridgePhase, LinkState, QueuePolicy},
+    kinds::{BridgeDirection, BridgePhase, LinkState, LiveTraffic, QueuePolicy},
 };
 
 /// Something that went wrong with a link.
@@ -46,6 +46,8 @@ pub struct BridgeRoom {
     pub age_seconds: Option<u64>,
     /// What happens at these bounds.
     pub full: QueuePolicy,
+    /// How what comes now goes while much waits.
+    pub live: LiveTraffic,
 }
 
 /// What passed in one direction since the service started, or since the design of the bridge changed.

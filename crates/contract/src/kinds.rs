@@ -61,6 +61,7 @@ mirrors!(Act: access::Act, Publish, Subscribe);
 mirrors!(Retention: blueprint::Retention, Allowed, Required, Never);
 mirrors!(MeasureKind: measure::Kind, Counter, Gauge, Timing);
 mirrors!(QueuePolicy: moorfall_core::QueuePolicy, DropNewest, DropOldest, EndSession);
+mirrors!(LiveTraffic: moorfall_core::LiveTraffic, Behind, Beside);
 
 kinds! {
     /// How much a finding matters.
@@ -109,6 +110,15 @@ kinds! {
     Required = "required",
     /// None is.
     Never = "never",
+}
+
+kinds! {
+    /// How messages that come now are sent while many others wait in the database.
+    LiveTraffic
+    /// Behind all that waits.
+    Behind = "behind",
+    /// At once, unless something waits of the same topic.
+    Beside = "beside",
 }
 
 kinds! {

@@ -49,6 +49,12 @@ pub struct Limits {
     pub queue_bytes: usize,
     /// The same of all sessions of one identity together.
     pub queue_bytes_per_identity: usize,
+    /// Bytes of memory, about, for what waits for one session and is kept in the database, too: beyond it only the database
+    /// has the message, and it is read again when it is due. Of a client that is away a 32nd of it.
+    pub queue_memory_bytes: usize,
+    /// Whether what comes while more waits than is in memory may go beside it. Of bridges alone.
+    #[serde(skip)]
+    pub live_traffic: LiveTraffic,
     /// What happens to a message for a session whose queue is full.
     pub queue_policy: QueuePolicy,
     /// QoS 1 and 2 messages sent to one client and not acknowledged; the client may ask for fewer.
@@ -103,6 +109,26 @@ pub enum QueuePolicy {
     EndSession,
 }
 
+/// How messages that come now are sent while others wait in the database for the same session.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LiveTraffic {
+    /// Behind all that waits.
+    #[default]
+    Behind,
+    /// At once, unless something waits of the same topic.
+    Beside,
+}
+
+impl fmt::Display for LiveTraffic {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Behind => "behind",
+            Self::Beside => "beside",
+        })
+    }
+}
+
 impl fmt::Display for QueuePolicy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
@@ -132,6 +158,8 @@ impl Default for Limits {
             queue_messages: 10_000,
             queue_bytes: 16 * 1024 * 1024,
             queue_bytes_per_identity: 256 * 1024 * 1024,
+            queue_memory_bytes: 32 * 1024 * 1024,
+            live_traffic: LiveTraffic::default(),
             queue_policy: QueuePolicy::default(),
             in_flight: 256,
             receive_maximum: 1_024,
@@ -189,6 +217,7 @@ impl Limits {
             ("queue-messages", self.queue_messages, 1, MANY),
             ("queue-bytes", self.queue_bytes, 1, usize::MAX),
             ("queue-bytes-per-identity", self.queue_bytes_per_identity, 1, usize::MAX),
+            ("queue-memory-bytes", self.queue_memory_bytes, 64 * 1024, usize::MAX),
             ("in-flight", self.in_flight.into(), 1, 65_535),
             ("receive-maximum", self.receive_maximum.into(), 1, 65_535),
             ("subscriptions", self.subscriptions, 1, MANY),

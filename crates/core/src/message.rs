@@ -21,15 +21,42 @@ use crate::{Time, bridge::Passed};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SessionKey(pub u64);
 
-/// A message's place among what is kept on disk.
+/// A message's place among what is kept on disk. It outlives the message in memory, which may be read again.
 #[derive(Debug)]
-struct Filed {
+pub struct Filed {
     /// Its number; later messages have higher ones.
     number: u64,
     /// Sessions that it is kept for and that have not acknowledged it.
     holders: AtomicU32,
     /// Whether it is the retained message of its topic.
     retained: AtomicBool,
+}
+
+impl Filed {
+    /// The place of a message that so many sessions keep.
+    pub fn new(number: u64, holders: u32) -> Arc<Self> {
+        Arc::new(Self { number, holders: AtomicU32::new(holders), retained: AtomicBool::new(false) })
+    }
+
+    /// Whether it is the retained message of its topic, as far as the file knows.
+    pub fn is_retained(&self) -> bool {
+        self.retained.load(Ordering::Relaxed)
+    }
+
+    /// Whether anything but one session keeps it.
+    pub fn is_shared(&self) -> bool {
+        self.is_retained() || self.holders.load(Ordering::Relaxed) != 1
+    }
+
+    /// One more session keeps it; gives how many did before.
+    pub fn hold(&self) -> u32 {
+        self.holders.fetch_add(1, Ordering::Relaxed)
+    }
+
+    /// One session less keeps it; gives how many still do.
+    pub fn let_go(&self) -> u32 {
+        self.holders.fetch_sub(1, Ordering::Relaxed).saturating_sub(1)
+    }
 }
 
 /// Makes names of messages that nobody can guess who does not know it (SipHash-2-4, a keyed hash whose values don't tell
@@ -72,7 +99,7 @@ pub struct Message {
     /// When it was accepted.
     pub received: Time,
     /// Present once the message is kept for a session that outlives its connection, or as a retained one.
-    filed: OnceLock<Filed>,
+    pub(crate) filed: OnceLock<Arc<Filed>>,
     journey: u64,
     weight: usize,
     /// Whether it came from a client of 3.1.1, which can't say what way it has come.
@@ -154,8 +181,17 @@ impl Message {
 
     /// Gives the message a place among what is kept; the first one stands.
     pub fn file(&self, number: u64) -> u64 {
-        let filed = || Filed { number, holders: AtomicU32::new(0), retained: AtomicBool::new(false) };
-        self.filed.get_or_init(filed).number
+        self.filed.get_or_init(|| Filed::new(number, 0)).number
+    }
+
+    /// Gives a message that was read again the place that it has; one that it has already stands.
+    pub fn file_as(&self, filed: Arc<Filed>) {
+        self.filed.get_or_init(|| filed);
+    }
+
+    /// Its place among what is kept, if it is.
+    pub fn filed(&self) -> Option<&Arc<Filed>> {
+        self.filed.get()
     }
 
     /// A name by which all brokers know the message, and which nobody can guess who does not know the key. One that is
@@ -186,7 +222,7 @@ impl Message {
 
     /// Whether it is the retained message of its topic, as far as the file knows.
     pub fn is_retained(&self) -> bool {
-        self.filed.get().is_some_and(|filed| filed.retained.load(Ordering::Relaxed))
+        self.filed.get().is_some_and(|filed| filed.is_retained())
     }
 
     /// Notes whether it is the retained message of its topic.
@@ -203,13 +239,12 @@ impl Message {
 
     /// One more session keeps it; gives how many did before.
     pub fn hold(&self) -> u32 {
-        self.filed.get().map_or(0, |filed| filed.holders.fetch_add(1, Ordering::Relaxed))
+        self.filed.get().map_or(0, |filed| filed.hold())
     }
 
     /// One session less keeps it; gives how many still do.
     pub fn let_go(&self) -> u32 {
-        let filed = self.filed.get();
-        filed.map_or(0, |filed| filed.holders.fetch_sub(1, Ordering::Relaxed).saturating_sub(1))
+        self.filed.get().map_or(0, |filed| filed.let_go())
     }
 
     /// The same message in memory of its own, for keeping: the original shares a receive buffer with its neighbours.

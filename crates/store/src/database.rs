@@ -94,9 +94,10 @@ GRANT USAGE, SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO moorfall_servic
 REVOKE ALL ON _sqlx_migrations FROM moorfall_service;
 ";
 
-/// Connections of an earlier service to this database: whether any is there, and whether one is at work.
+/// Connections of an earlier service to this database: whether any is there, and whether one is at work. What a role that
+/// is not this one's does can't be seen; it is none of an earlier service of this kind.
 const FORMER: &str = "
-SELECT count(*) > 0, coalesce(bool_or(state IS DISTINCT FROM 'idle'), false)
+SELECT count(*) > 0, coalesce(bool_or(state <> 'idle'), false)
 FROM pg_stat_activity
 WHERE datname = current_database() AND application_name = $1 AND pid <> pg_backend_pid()";
 

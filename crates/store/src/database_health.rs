@@ -23,13 +23,15 @@ pub enum Asked {
     History,
     /// To write events.
     Events,
+    /// To read what is to be sent.
+    Queues,
     /// Only whether it is there.
     Look,
 }
 
 /// Why the database did not do what it was asked, by who asked last in vain.
 #[derive(Debug, Default)]
-struct Troubles([Mutex<Option<String>>; 4]);
+struct Troubles([Mutex<Option<String>>; 5]);
 
 impl Troubles {
     /// It is said once that the database is away, and once that it is back: when all who asked in vain have asked again.

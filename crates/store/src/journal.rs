@@ -10,7 +10,7 @@ use std::{
 use bytes::{Bytes, BytesMut};
 use futures_util::TryStreamExt;
 use moorfall_core::{
-    Delivery, Message, SessionKey, Time, Via,
+    Delivery, Filed, Message, Page, SessionKey, Shelved, Time, Via,
     session::{DelayedWill, Granted, Sent, SessionState},
 };
 use moorfall_wire::{
@@ -35,8 +35,11 @@ pub struct StoredSession {
     pub state: SessionState,
     /// Subscriptions of which the retained messages are still to be sent.
     pub retained_due: Vec<(TopicFilter, Granted)>,
-    /// What waits to be sent, in order.
-    pub waiting: Vec<Delivery>,
+    /// What waits to be sent and stays in the database, in order, each with its message's place unless that is this
+    /// session's alone.
+    pub shelved: Vec<(Shelved, Option<Arc<Filed>>)>,
+    /// What waits to be sent and may become another member's turn, in order.
+    pub turns: Vec<Delivery>,
 }
 
 /// Everything that was kept.
@@ -89,52 +92,50 @@ impl Store {
     }
 
     /// Everything that was kept. `crashed` says that the service did not stop in order, so what waits may have been
-    /// sent. Messages that nobody waits for any more are removed.
+    /// sent, and messages that nobody waits for any more may be there, which are removed.
     pub async fn load(&self, crashed: bool) -> Result<Stored, StoreError> {
+        if crashed {
+            sqlx::query(
+                "DELETE FROM message WHERE NOT retained AND NOT EXISTS (SELECT FROM delivery WHERE delivery.message = \
+                 message.number)",
+            )
+            .execute(&self.pool)
+            .await?;
+        }
         let mut stored = Stored::default();
-        let mut messages = HashMap::new();
-        self.load_messages(&mut stored, &mut messages).await?;
+        let last: Option<i64> = sqlx::query_scalar("SELECT max(number) FROM message").fetch_one(&self.pool).await?;
+        stored.last_number = last.map_or(0, unsigned);
+        let messages = self.load_messages(&mut stored).await?;
         let mut sessions = self.load_sessions().await?;
         stored.last_key = sessions.keys().map(|key| key.0).max().unwrap_or(0);
         self.load_subscriptions(&mut sessions).await?;
         self.load_deliveries(&mut sessions, &messages, crashed).await?;
+        self.load_shelved(&mut sessions, &messages, crashed).await?;
         self.load_received(&mut sessions).await?;
         stored.sessions = sessions.into_values().collect();
-        let orphans: Vec<i64> = messages
-            .iter()
-            .filter(|(_, (message, retained))| !retained && message.holders() == 0)
-            .map(|(number, _)| signed(*number))
-            .collect();
-        if !orphans.is_empty() {
-            sqlx::query("DELETE FROM message WHERE number = ANY($1)").bind(orphans).execute(&self.pool).await?;
-        }
         Ok(stored)
     }
 
-    async fn load_messages(
-        &self,
-        stored: &mut Stored,
-        messages: &mut HashMap<u64, (Arc<Message>, bool)>,
-    ) -> Result<(), StoreError> {
+    /// Retained messages, and those that are in flight or may become another member's turn.
+    async fn load_messages(&self, stored: &mut Stored) -> Result<HashMap<u64, Arc<Message>>, StoreError> {
+        let mut messages = HashMap::new();
         let mut rows = sqlx::query(
             "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained, coalesce(owner, \
-             '') \
-             FROM message",
+             '') FROM message WHERE retained OR number IN (SELECT message FROM delivery WHERE packet_id IS NOT NULL \
+             OR shared IS NOT NULL)",
         )
         .fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
             let number = unsigned(row.try_get(0)?);
             let message = Arc::new(read_message(&row)?);
             message.file(number);
-            let retained: bool = row.try_get(8)?;
-            if retained {
+            if row.try_get(8)? {
                 message.set_retained(true);
                 stored.retained.push((Arc::clone(&message), row.try_get::<&str, _>(9)?.into()));
             }
-            stored.last_number = stored.last_number.max(number);
-            messages.insert(number, (message, retained));
+            messages.insert(number, message);
         }
-        Ok(())
+        Ok(messages)
     }
 
     async fn load_sessions(&self) -> Result<HashMap<SessionKey, StoredSession>, StoreError> {
@@ -157,7 +158,14 @@ impl Store {
                 will: will.and_then(|bytes| read_will(bytes, key)).map(|message| DelayedWill { message, delay }),
             };
             let state = SessionState::default();
-            let stored = StoredSession { key, row: session, state, retained_due: Vec::new(), waiting: Vec::new() };
+            let stored = StoredSession {
+                key,
+                row: session,
+                state,
+                retained_due: Vec::new(),
+                shelved: Vec::new(),
+                turns: Vec::new(),
+            };
             sessions.insert(key, stored);
         }
         Ok(sessions)
@@ -188,19 +196,20 @@ impl Store {
     async fn load_deliveries(
         &self,
         sessions: &mut HashMap<SessionKey, StoredSession>,
-        messages: &HashMap<u64, (Arc<Message>, bool)>,
+        messages: &HashMap<u64, Arc<Message>>,
         crashed: bool,
     ) -> Result<(), StoreError> {
         // First what was sent, in the order in which it is sent again, then what waits.
         let mut rows = sqlx::query(
             "SELECT session, sequence, message, qos, retain, identifiers, shared, packet_id, released FROM delivery \
+             WHERE packet_id IS NOT NULL OR shared IS NOT NULL \
              ORDER BY session, packet_id IS NULL, released NULLS FIRST, sequence",
         )
         .fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
             let key = SessionKey(unsigned(row.try_get(0)?));
             let number = unsigned(row.try_get(2)?);
-            let (Some(session), Some((message, _))) = (sessions.get_mut(&key), messages.get(&number)) else { continue };
+            let (Some(session), Some(message)) = (sessions.get_mut(&key), messages.get(&number)) else { continue };
             let packet_id: Option<i32> = row.try_get(7)?;
             let released: Option<i64> = row.try_get(8)?;
             let mut delivery = read_delivery(&row, message)?;
@@ -209,11 +218,76 @@ impl Store {
                 Some(id) => session.state.restore_sent(id, Sent { delivery, released: released.is_some() }),
                 None => {
                     delivery.duplicate = crashed && delivery.qos == QoS::AtLeastOnce;
-                    session.waiting.push(delivery);
+                    session.turns.push(delivery);
                 }
             }
         }
         Ok(())
+    }
+
+    /// What waits and is read when it is due.
+    async fn load_shelved(
+        &self,
+        sessions: &mut HashMap<SessionKey, StoredSession>,
+        messages: &HashMap<u64, Arc<Message>>,
+        crashed: bool,
+    ) -> Result<(), StoreError> {
+        let several: Vec<i64> = sqlx::query_scalar(
+            "SELECT message FROM delivery WHERE packet_id IS NULL AND shared IS NULL GROUP BY message \
+             HAVING count(*) > 1",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let several = several.into_iter().map(unsigned);
+        let several: HashMap<u64, Arc<Filed>> = several.map(|number| (number, Filed::new(number, 0))).collect();
+        let mut rows = sqlx::query(
+            "SELECT session, sequence, message, delivery.qos, received, topic, octet_length(topic)::int8 + \
+             octet_length(payload) + octet_length(properties) FROM delivery JOIN message ON message = number \
+             WHERE packet_id IS NULL AND shared IS NULL ORDER BY session, sequence",
+        )
+        .fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let key = SessionKey(unsigned(row.try_get(0)?));
+            let Some(session) = sessions.get_mut(&key) else { continue };
+            let (sequence, number) = (unsigned(row.try_get(1)?), unsigned(row.try_get(2)?));
+            let received = Time::from_micros(unsigned(row.try_get(4)?));
+            let weight = usize::try_from(row.try_get::<i64, _>(6)?).unwrap_or(usize::MAX);
+            let found = Shelved::found(sequence, number, received, row.try_get(5)?, weight);
+            let sent_perhaps = crashed && read_qos(row.try_get(3)?)? == QoS::AtLeastOnce;
+            let filed = messages.get(&number).and_then(|message| message.filed()).or_else(|| several.get(&number));
+            if let Some(filed) = filed {
+                filed.hold();
+            }
+            session.shelved.push((if sent_perhaps { found.sent_perhaps() } else { found }, filed.cloned()));
+        }
+        Ok(())
+    }
+
+    /// Deliveries that wait for a session, with their messages, in the order of their places.
+    pub async fn deliveries(&self, session: SessionKey, page: Page) -> Result<Vec<Delivery>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT session, sequence, message, qos, retain, identifiers, shared FROM delivery \
+             WHERE session = $1 AND sequence BETWEEN $2 AND $3 AND packet_id IS NULL ORDER BY sequence",
+        )
+        .bind(signed(session.0))
+        .bind(signed(page.first))
+        .bind(signed(page.last))
+        .fetch_all(&self.pool)
+        .await?;
+        let numbers: Vec<i64> = rows.iter().map(|row| row.try_get(2)).collect::<Result<_, _>>()?;
+        let found = sqlx::query(
+            "SELECT number, topic, payload, properties, qos, retain, publisher, received FROM message \
+             WHERE number = ANY($1)",
+        )
+        .bind(&numbers)
+        .fetch_all(&self.pool)
+        .await?;
+        let mut messages = HashMap::with_capacity(found.len());
+        for row in &found {
+            messages.insert(row.try_get::<i64, _>(0)?, Arc::new(read_message(row)?));
+        }
+        let of_row = |(row, number)| messages.get(number).map(|message| read_delivery(row, message));
+        rows.iter().zip(&numbers).filter_map(of_row).collect()
     }
 
     async fn load_received(&self, sessions: &mut HashMap<SessionKey, StoredSession>) -> Result<(), StoreError> {

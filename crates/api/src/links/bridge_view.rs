@@ -115,6 +115,7 @@ pub(super) fn view(bridges: &Bridges, seen: &Seen, has_secret: bool) -> BridgeVi
             bytes: bridge.waiting.bytes as u64,
             age_seconds: bridge.waiting.age.map(|age| age.as_secs()),
             full: bridge.waiting.full.into(),
+            live: bridge.waiting.live.into(),
         },
         dropped: waiting
             .dropped

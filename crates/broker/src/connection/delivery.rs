@@ -79,7 +79,7 @@ impl Connection {
 
     /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
     /// Gives whether there may be more.
-    pub(super) fn refill(&mut self, record: &SessionRecord) -> bool {
+    pub(super) fn refill(&mut self, record: &Arc<SessionRecord>) -> bool {
         if let Some((filter, granted)) = self.walking.take() {
             self.keep_subscription(record, filter, granted);
         }
@@ -93,7 +93,9 @@ impl Connection {
             self.walking = Some((filter, granted));
             return true;
         }
-        record.take(DELIVERIES, &mut self.pending);
+        if let Some(page) = record.take(DELIVERIES, &mut self.pending) {
+            self.broker.sessions.pager.ask(record, page);
+        }
         self.held = self.pending.iter().map(Queued::len).sum();
         if self.pending.is_empty() && self.pending.capacity() > 64 {
             // The memory of a burst or of a long walk is given back.

@@ -23,6 +23,9 @@ use crate::sessions::{
     record::{Queueing, SessionRecord},
 };
 
+/// Messages that are dropped at a time: others want the queue and the journal, too.
+const DROPPED: usize = 1_024;
+
 /// By whom a message comes.
 #[derive(Clone, Copy)]
 pub struct By<'a> {
@@ -89,8 +92,8 @@ impl Sessions {
         for recipient in route.recipients.iter().chain(chosen) {
             let Some(delivery) = recipient.delivery(message) else { continue };
             let outcome = recipient.handle.push(delivery, |_| {});
-            let displaced = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
-            displaced.for_each(|delivery| self.journal.open().done(recipient.session, delivery));
+            let displaced = outcome.displaced.iter().filter(|left| left.sequence > 0);
+            displaced.for_each(|left| self.journal.open().forget(recipient.session, left));
             self.account(message.journey(), recipient, &outcome);
         }
     }
@@ -181,8 +184,7 @@ impl Sessions {
             }
             if !outcome.displaced.is_empty() {
                 let mut journal = self.journal.open();
-                let filed = outcome.displaced.iter().filter(|delivery| delivery.sequence > 0);
-                filed.for_each(|delivery| journal.done(recipient.session, delivery));
+                outcome.displaced.iter().for_each(|left| journal.forget(recipient.session, left));
             }
             self.account(run.journey(), recipient, &outcome);
         }
@@ -202,7 +204,7 @@ impl Sessions {
         let delivery = delivery?;
         let session = recipient.session;
         let outcome = recipient.handle.push(delivery, |filed| journal.file(session, filed));
-        outcome.displaced.iter().for_each(|delivery| journal.done(session, delivery));
+        outcome.displaced.iter().for_each(|left| journal.forget(session, left));
         self.account(message.journey(), recipient, &outcome);
         Some(outcome.dropped == 0)
     }
@@ -220,18 +222,14 @@ impl Sessions {
 
     /// Drops what waits for a session since before a time; gives how many messages.
     pub fn drop_older(&self, record: &SessionRecord, before: Time) -> u64 {
-        let dropped = record.take_if(|entry| entry.received() < before);
         let mut count = 0;
-        let mut journal = self.journal.open();
-        for delivery in dropped.into_iter().flatten() {
-            count += 1;
-            if delivery.sequence > 0 {
-                journal.done(record.key, &delivery);
+        loop {
+            let older = record.take_older(before, DROPPED);
+            count += self.forget(record, &older, || Unsent::Session(Withheld::Expired)) as u64;
+            if older.len() < DROPPED {
+                break;
             }
-            let expired = || Unsent::Session(Withheld::Expired);
-            self.live.recorder.withheld(delivery.message.journey(), record.key, expired);
         }
-        drop(journal);
         record.note_withheld(Withheld::Expired, count);
         if count > 0 {
             self.live.counters.count_by(Measure::Withheld, Withheld::Expired, count);
@@ -244,8 +242,8 @@ impl Sessions {
         if let Some(why) = outcome.why {
             self.live.recorder.withheld(journey, record.key, || Unsent::Session(why));
         }
-        for delivery in &outcome.displaced {
-            self.live.recorder.withheld(delivery.message.journey(), record.key, || Unsent::Displaced);
+        for left in &outcome.displaced {
+            self.live.recorder.withheld(left.journey, record.key, || Unsent::Displaced);
         }
     }
 }

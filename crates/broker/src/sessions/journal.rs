@@ -18,11 +18,14 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::{Delivery, Message, SessionKey, session::Keep};
+use moorfall_core::{Delivery, Left, Message, SessionKey, session::Keep};
 use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
 use time::OffsetDateTime;
-use tokio::{sync::Notify, time::Instant};
+use tokio::{
+    sync::{Notify, watch},
+    time::Instant,
+};
 use tokio_util::sync::CancellationToken;
 use tracing_mutex::parkinglot::{Mutex, MutexGuard};
 
@@ -60,6 +63,8 @@ pub struct Journal {
     pub(super) writing: AtomicUsize,
     /// Since when.
     pub(super) writing_since: Mutex<Option<Instant>>,
+    /// Batches that are committed.
+    pub(super) committed: watch::Sender<u64>,
     /// Cancelled when nothing more will come.
     pub(super) closing: CancellationToken,
 }
@@ -71,6 +76,8 @@ pub(super) struct Open {
     /// Promises of uncommitted messages that are kept early when every session has acknowledged, by number.
     pub(super) early: HashMap<u64, Arc<Promise>>,
     last_number: u64,
+    /// Batches that were taken to be written.
+    pub(super) batch: u64,
 }
 
 impl Journal {
@@ -82,6 +89,7 @@ impl Journal {
             releases: AtomicU64::new(0),
             writing: AtomicUsize::new(0),
             writing_since: Mutex::default(),
+            committed: watch::Sender::new(0),
             closing: CancellationToken::new(),
         }
     }
@@ -94,6 +102,17 @@ impl Journal {
     /// A promise about everything that was journalled so far.
     pub fn promise(&self, waiter: &Arc<SessionRecord>) -> Arc<Promise> {
         self.open().promise(waiter)
+    }
+
+    /// Waits until everything that was journalled so far is committed, however long that takes.
+    pub async fn committed(&self) {
+        let batches = {
+            let open = self.open.lock();
+            open.batch + u64::from(!open.changes.is_empty())
+        };
+        let mut committed = self.committed.subscribe();
+        // The sender is this journal's own.
+        let _never_gone = committed.wait_for(|committed| *committed >= batches).await;
     }
 
     /// Rows that are not committed.
@@ -184,15 +203,18 @@ impl OpenBatch<'_> {
 
     /// A filed delivery is done with.
     pub fn done(&mut self, session: SessionKey, delivery: &Delivery) {
-        if delivery.sequence == 0 {
+        self.forget(session, &delivery.into());
+    }
+
+    /// A delivery is over, whether it was filed or not.
+    pub fn forget(&mut self, session: SessionKey, left: &Left) {
+        if left.sequence == 0 {
             return;
         }
-        self.open.changes.remove_delivery(session, delivery.sequence);
-        let message = &delivery.message;
-        if let Some(number) = message.number()
-            && message.let_go() == 0
-        {
-            if !message.is_retained() {
+        self.open.changes.remove_delivery(session, left.sequence);
+        let Some(number) = left.number else { return };
+        if left.filed.as_ref().is_none_or(|filed| filed.let_go() == 0) {
+            if !left.filed.as_ref().is_some_and(|filed| filed.is_retained()) {
                 self.open.changes.remove_message(number);
             }
             if let Some(promise) = self.open.early.remove(&number) {

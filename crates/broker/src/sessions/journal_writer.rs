@@ -25,9 +25,10 @@ const LAST: Duration = Duration::from_secs(2);
 /// after that.
 pub async fn run(journal: Arc<Journal>, database: Arc<Database>, live: Arc<Live>) {
     loop {
-        let (changes, promises) = {
+        let (changes, promises, batches) = {
             let mut open = journal.open.lock();
-            (std::mem::take(&mut open.changes), std::mem::take(&mut open.promises))
+            open.batch += u64::from(!open.changes.is_empty());
+            (std::mem::take(&mut open.changes), std::mem::take(&mut open.promises), open.batch)
         };
         if changes.is_empty() && promises.is_empty() {
             if journal.closing.is_cancelled() {
@@ -65,6 +66,7 @@ pub async fn run(journal: Arc<Journal>, database: Arc<Database>, live: Arc<Live>
         for promise in &promises {
             promise.keep();
         }
+        journal.committed.send_replace(batches);
     }
 }
 

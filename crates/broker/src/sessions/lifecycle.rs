@@ -6,7 +6,7 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Holding, Message, Queued, SessionKey,
+    Delivery, Holding, Left, Message, Outbox, Queued, SessionKey,
     access::Request,
     measure::{BusyOf, Measure},
     names,
@@ -26,6 +26,9 @@ use crate::{
         registry::Newcomer,
     },
 };
+
+/// Messages that are forgotten at a time: others want the journal, too.
+const FORGOTTEN: usize = 1_024;
 
 impl Sessions {
     /// Lets a client in, after an earlier connection with its client identifier has gone: begins a session, or goes on
@@ -103,11 +106,12 @@ impl Sessions {
         if !matches!(*place, Place::Parked(_)) {
             return None;
         }
-        record.set_kept(newcomer.expiry > 0);
+        // What waits in the database alone is sent in its order, so what comes meanwhile has to be there, too.
+        record.set_kept(newcomer.expiry > 0 || record.has_shelved());
         let Place::Parked(parked) = record.set_place(&mut place, Place::Connected(Arc::clone(&newcomer.link))) else {
             return None;
         };
-        record.set_limits(&newcomer.limits);
+        record.attend(&newcomer.limits);
         self.registry.connected.fetch_add(1, Ordering::Relaxed);
         Some(parked)
     }
@@ -162,6 +166,8 @@ impl Sessions {
             let movable =
                 record.take_if(|entry| entry.shared().is_some_and(|filter| self.has_other_member(filter, record.key)));
             self.hand_on(record, movable.into_iter().flatten());
+            let _all_are_filed = self.journal.open();
+            record.leave();
         }
         gone.gone.cancel();
     }
@@ -206,7 +212,9 @@ impl Sessions {
         }
         self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
         let mut shared = state.take_shared();
-        let (waiting, rest): (Vec<_>, Vec<_>) = record.close().into_iter().partition(|entry| entry.shared().is_some());
+        let mut queue = record.close();
+        let at_hand = queue.as_mut().map(Outbox::take_at_hand).unwrap_or_default();
+        let (waiting, rest): (Vec<_>, Vec<_>) = at_hand.into_iter().partition(|entry| entry.shared().is_some());
         shared.extend(waiting.into_iter().flatten());
         {
             let mut batch = self.journal.open();
@@ -225,9 +233,22 @@ impl Sessions {
                 }
             }
         }
+        if let Some(queue) = &mut queue {
+            while self.forget(record, &queue.take_shelved(FORGOTTEN), || Unsent::Ended) > 0 {}
+        }
         self.registry.remove(record);
         self.hand_on(record, shared.into_iter());
         true
+    }
+
+    /// These deliveries of a session are over, and were not sent; gives how many there are.
+    pub(super) fn forget(&self, record: &SessionRecord, left: &[Left], why: impl Fn() -> Unsent) -> usize {
+        let mut journal = self.journal.open();
+        for left in left {
+            journal.forget(record.key, left);
+            self.live.recorder.withheld(left.journey, record.key, &why);
+        }
+        left.len()
     }
 
     fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
@@ -260,7 +281,7 @@ impl Sessions {
                 if outcome.end {
                     self.registry.end_soon(&member.handle, Ended::QueueFull);
                 }
-                outcome.displaced.iter().for_each(|displaced| batch.done(member.session, displaced));
+                outcome.displaced.iter().for_each(|displaced| batch.forget(member.session, displaced));
             }
             batch.done(from.key, &delivery);
         }

@@ -8,6 +8,7 @@ pub mod due;
 pub mod journal;
 pub mod journal_writer;
 pub mod lifecycle;
+pub mod pager;
 pub mod record;
 pub mod registry;
 pub mod restore;
@@ -24,7 +25,7 @@ use tracing_mutex::parkinglot::Mutex;
 use crate::{
     clock::Clock,
     judge::Judges,
-    sessions::{cleared::Cleared, journal::Journal, record::SessionRecord, registry::Registry},
+    sessions::{cleared::Cleared, journal::Journal, pager::Pager, record::SessionRecord, registry::Registry},
 };
 
 /// All sessions of one broker.
@@ -36,6 +37,8 @@ pub struct Sessions {
     pub registry: Registry,
     /// What must survive, on its way to the database.
     pub journal: Arc<Journal>,
+    /// What is not in memory, on its way from it.
+    pub pager: Pager,
     /// What goes on.
     pub live: Arc<Live>,
     /// Who says what identities may do.
@@ -65,6 +68,7 @@ impl Sessions {
             router: Router::default(),
             registry: Registry::default(),
             journal: Arc::new(Journal::new(last.number)),
+            pager: Pager::default(),
             live,
             judge,
             cleared: Mutex::default(),

@@ -12,7 +12,8 @@ use std::{
 
 use arc_swap::ArcSwapOption;
 use moorfall_core::{
-    Delivery, Holding, Limits, Message, Outbox, Pushed, QueuePolicy, Queued, Run, SessionKey, Time,
+    Delivery, Filed, Holding, Left, Limits, Message, Outbox, Page, Pushed, QueuePolicy, Queued, Run, SessionKey,
+    Shelved, Time,
     access::Access,
     certificate::ClientCertificate,
     measure::{Label, Rates, Totals},
@@ -181,7 +182,7 @@ pub struct Queueing {
     /// Why the newest of the messages themselves is among them, if it is.
     pub why: Option<Withheld>,
     /// What was dropped to make room.
-    pub displaced: Vec<Delivery>,
+    pub displaced: Vec<Left>,
     /// Whether the limits say that this ends the session, which is then to be done for one that is away.
     pub end: bool,
 }
@@ -398,7 +399,8 @@ impl SessionRecord {
         })?
     }
 
-    /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed.
+    /// Queues a delivery. `filed` is called with it, under the queue's lock, when it has to be filed. Whoever files holds the
+    /// journal's lock until the message is filed for all who get it.
     pub fn push(&self, mut delivery: Delivery, filed: impl FnOnce(&Delivery)) -> Queueing {
         let pushed = self.grow_queue(|queue| {
             if delivery.qos == QoS::AtMostOnce {
@@ -409,14 +411,7 @@ impl SessionRecord {
             } else if self.is_persistent() {
                 delivery.sequence = queue.next_sequence();
             }
-            let to_file = (delivery.sequence > 0).then(|| delivery.clone());
-            let pushed = queue.push(delivery);
-            if pushed.dropped == 0
-                && let Some(delivery) = to_file
-            {
-                filed(&delivery);
-            }
-            Some(pushed)
+            Some(queue.push(delivery, filed))
         });
         pushed.map_or_else(|| Queueing::gone(1), |pushed| self.pushed(pushed))
     }
@@ -446,11 +441,6 @@ impl SessionRecord {
         self.with_queue(|queue| queue.put_back(entries));
     }
 
-    /// The bounds of its queue are these from now on. What waits already stays.
-    pub fn set_limits(&self, limits: &Limits) {
-        self.with_queue(|queue| queue.set_limits(limits));
-    }
-
     /// When the message was accepted that has waited longest, if one waits that its task has not taken.
     pub fn oldest(&self) -> Option<Time> {
         self.outbox.lock().as_ref()?.oldest()
@@ -466,26 +456,63 @@ impl SessionRecord {
         self.outbox.lock().as_mut().map_or(0, Outbox::next_sequence)
     }
 
-    /// Moves up to `most` messages to the end of `into`.
-    pub fn take(&self, most: usize, into: &mut VecDeque<Queued>) {
-        self.with_queue(|queue| queue.take(most, into));
+    /// Puts what the database has behind all others, whatever the bound.
+    pub fn put_stored(&self, stored: impl Iterator<Item = (Shelved, Option<Arc<Filed>>)>) {
+        self.with_queue(|queue| {
+            // A session that was restored is away.
+            queue.leave();
+            stored.for_each(|(stored, filed)| queue.put_stored(stored, filed));
+        });
     }
 
-    /// Takes out what `wanted` names.
+    /// Moves up to `most` messages to the end of `into`; gives what is to be read from the database to go on, once.
+    pub fn take(&self, most: usize, into: &mut VecDeque<Queued>) -> Option<Page> {
+        self.with_queue(|queue| {
+            queue.take(most, into);
+            queue.page()
+        })?
+    }
+
+    /// A page was read, or could not be. Gives what the database did not have.
+    pub fn read(&self, page: Page, rows: Option<Vec<Delivery>>) -> Vec<Left> {
+        let lost = self.with_queue(|queue| queue.read(page, rows)).unwrap_or_default();
+        self.wake.notify_one();
+        lost
+    }
+
+    /// Its client is connected: what waits is read from the database as it is due.
+    pub fn attend(&self, limits: &Limits) {
+        self.with_queue(|queue| {
+            queue.set_limits(limits);
+            queue.attend();
+        });
+    }
+
+    /// Its client is away: most of what waits is no longer held in memory. The journal's lock is held.
+    pub fn leave(&self) {
+        self.with_queue(Outbox::leave);
+    }
+
+    /// Whether something waits that is in the database alone.
+    pub fn has_shelved(&self) -> bool {
+        self.outbox.lock().as_ref().is_some_and(|outbox| outbox.shelved() > 0)
+    }
+
+    /// Takes out what was accepted before a time, so many at most.
+    pub fn take_older(&self, before: Time, most: usize) -> Vec<Left> {
+        self.with_queue(|queue| queue.take_older(before, most)).unwrap_or_default()
+    }
+
+    /// Takes out what is in memory and `wanted` names.
     pub fn take_if(&self, wanted: impl FnMut(&Queued) -> bool) -> Vec<Queued> {
         self.with_queue(|queue| queue.take_if(wanted)).unwrap_or_default()
     }
 
-    /// Nothing is queued from now on; what waited is given back.
-    pub fn close(&self) -> VecDeque<Queued> {
-        let mut left = VecDeque::new();
-        self.take(usize::MAX, &mut left);
-        // What came between the two is gone with the queue.
-        if let Some(mut queue) = self.outbox.lock().take() {
-            self.holding.queues.give(queue.bytes());
-            queue.take(usize::MAX, &mut left);
-        }
-        left
+    /// Nothing is queued from now on; the queue is given back, unless somebody has it already.
+    pub fn close(&self) -> Option<Outbox> {
+        let queue = self.outbox.lock().take()?;
+        self.holding.queues.give(queue.bytes());
+        Some(queue)
     }
 
     /// How much it has to do, for shared subscriptions.

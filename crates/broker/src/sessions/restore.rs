@@ -49,7 +49,7 @@ fn restore_session(
     stored: StoredSession,
     subscriptions: &mut Vec<Subscription>,
 ) -> Arc<SessionRecord> {
-    let StoredSession { key, row, mut state, retained_due, waiting } = stored;
+    let StoredSession { key, row, mut state, retained_due, shelved, turns } = stored;
     let since = row.away_since.map_or(sessions.clock.now(), Time::from_micros);
     let after = |seconds: u32| since + Duration::from_secs(seconds.into());
     let will = row.will.map(|will| {
@@ -85,7 +85,8 @@ fn restore_session(
     record.in_flight.store(count.1, Ordering::Relaxed);
     // What is in flight is on disk under its place, and must not be written over.
     record.go_on_after(last);
-    record.put_back(waiting.into_iter().map(Queued::One));
+    record.put_stored(shelved.into_iter());
+    record.put_back(turns.into_iter().map(Queued::One));
     subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
     record
 }

@@ -17,7 +17,7 @@ use moorfall_broker::{
         settings::ListenerSettings,
         stream::Stream,
     },
-    sessions::{LastUsed, journal_writer, restore},
+    sessions::{LastUsed, journal_writer, pager, restore},
 };
 use moorfall_client::{Arrivals, Client, Options, Remote};
 use moorfall_core::Limits;
@@ -68,6 +68,11 @@ impl House {
             Arc::clone(&broker.sessions.journal),
             Arc::clone(&common.database),
             Arc::clone(&broker.live),
+        ));
+        common.tasks.spawn(pager::run(
+            Arc::clone(&broker.sessions),
+            Arc::clone(&common.database),
+            common.stopping.clone(),
         ));
         let address = ([127, 0, 0, 1], 1_883).into();
         let settings = ListenerSettings::tcp("pipe", address);

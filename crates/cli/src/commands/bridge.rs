@@ -9,7 +9,7 @@ use moorfall_contract::{
         BridgeFlow, BridgeList, BridgeMappingView, BridgePreview, BridgePreviewDraft, BridgePreviewSide, BridgeSecret,
         BridgeView, DemoLink,
     },
-    kinds::{BridgeDirection, BridgePhase, LinkState},
+    kinds::{BridgeDirection, BridgePhase, LinkState, LiveTraffic},
 };
 use reqwest::Method;
 use serde_json::json;
@@ -283,6 +283,13 @@ fn print_bridge(bridge: &BridgeView) -> io::Result<()> {
     field(
         "room",
         &format!("{} messages, {}{age}; then {}", count(room.messages), bytes(room.bytes as f64), room.full),
+    )?;
+    field(
+        "live",
+        match room.live {
+            LiveTraffic::Behind => "behind all that waits",
+            LiveTraffic::Beside => "beside what waits of other topics",
+        },
     )?;
     for (reason, number) in &bridge.dropped {
         output::line(format_args!("  {WARN}dropped{WARN:#}     {} ({reason})", count(*number)))?;

@@ -6,7 +6,7 @@ use moorfall_wire::{ProtocolVersion, QoS, TopicName};
 
 use super::{Rate, Span};
 use crate::{
-    BRIDGE, Identity, Limits, MessageExpression, QueuePolicy, Remote,
+    BRIDGE, Identity, Limits, LiveTraffic, MessageExpression, QueuePolicy, Remote,
     bridge::{Direction, Mapped, Mapping},
 };
 
@@ -71,11 +71,19 @@ pub struct Waiting {
     pub age: Option<Duration>,
     /// What happens at these bounds.
     pub full: QueuePolicy,
+    /// How what comes now goes while it waits.
+    pub live: LiveTraffic,
 }
 
 impl Default for Waiting {
     fn default() -> Self {
-        Self { messages: 100_000, bytes: 64 * 1024 * 1024, age: None, full: QueuePolicy::DropOldest }
+        Self {
+            messages: 100_000,
+            bytes: 64 * 1024 * 1024,
+            age: None,
+            full: QueuePolicy::DropOldest,
+            live: LiveTraffic::Behind,
+        }
     }
 }
 
@@ -133,6 +141,7 @@ impl Bridge {
             queue_bytes: self.waiting.bytes,
             queue_bytes_per_identity: self.waiting.bytes,
             queue_policy: self.waiting.full,
+            live_traffic: self.waiting.live,
             session_expiry_seconds: u32::MAX,
             ..usual.clone()
         }

@@ -268,6 +268,7 @@ fn bridge_fields(bridge: &Bridge) -> Fields {
         ("waiting.bytes", waiting.bytes.to_string().into()),
         ("waiting.age", waiting.age.map(time).unwrap_or_default().into()),
         ("waiting.full", waiting.full.to_string().into()),
+        ("waiting.live", waiting.live.to_string().into()),
         ("retained-rate", format!("{}/s", bridge.retained_rate).into()),
         ("push", Content::list(bridge.push.iter().map(mapping_in_words))),
         ("pull", Content::list(bridge.pull.iter().map(mapping_in_words))),

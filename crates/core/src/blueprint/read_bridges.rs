@@ -9,7 +9,7 @@ use super::{
     reader::{Reader, rate},
 };
 use crate::{
-    MessageExpression, QueuePolicy, Remote,
+    LiveTraffic, MessageExpression, QueuePolicy, Remote,
     bridge::{Mapping, find_cycle},
 };
 
@@ -48,6 +48,7 @@ struct WaitingEntry {
     bytes: Option<Spanned<usize>>,
     age: Option<Spanned<String>>,
     full: Option<Spanned<QueuePolicy>>,
+    live: Option<LiveTraffic>,
 }
 
 #[derive(Deserialize)]
@@ -240,6 +241,7 @@ impl Reader {
             bytes: entry.bytes.map_or(usual.bytes, Spanned::into_inner),
             age: self.time(entry.age),
             full: entry.full.map_or(usual.full, Spanned::into_inner),
+            live: entry.live.unwrap_or(usual.live),
         }
     }
 

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use moorfall_core::{
-    QueuePolicy,
+    Limits, LiveTraffic, QueuePolicy,
     access::{Policy, Request},
-    blueprint::{Blueprint, Kind, bridge_rights, diff, prove},
+    blueprint::{Blueprint, Kind, Waiting, bridge_rights, diff, prove},
     bridge::{Direction, Mapped},
 };
 use moorfall_wire::{ProtocolVersion, QoS};
@@ -49,6 +49,7 @@ status-there = "harrowmere/bridge"
 messages = 5_000
 age = "1d"
 full = "drop-newest"
+live = "beside"
 
 [[bridges.push]]
 filter = "river/{reach}/#"
@@ -79,6 +80,9 @@ fn a_bridge_is_read_with_what_is_not_written() {
         ("harrowmere-rivers-tideway", 604_800, false)
     );
     assert_eq!((bridge.waiting.messages, bridge.waiting.full), (5_000, QueuePolicy::DropNewest));
+    let limits = bridge.limits(&Limits::default());
+    assert_eq!((limits.live_traffic, limits.queue_messages), (LiveTraffic::Beside, 5_000));
+    assert_eq!(Waiting::default().live, LiveTraffic::Behind);
     assert_eq!((bridge.push[0].highest_qos, bridge.pull[0].highest_qos), (QoS::AtLeastOnce, QoS::ExactlyOnce));
     assert!(bridge.pull[0].retained && bridge.pull[0].clearing);
     let to = |direction, topic: &str| bridge.taken(direction, &topic.parse().unwrap());
@@ -196,4 +200,36 @@ fn a_bridge_gets_the_part_of_a_filter_that_it_may_have() {
         found[0].message.contains("no rule allows bridge:tideway to subscribe to river/gorge, so it is not pushed"),
         "{found:?}"
     );
+}
+
+/// The schema that editors complete by, and the reader, take and refuse the same of bridges.
+#[test]
+fn the_schema_for_editors_knows_bridges() {
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../contract/blueprint.schema.json")).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let takes = |text: &str| validator.is_valid(&toml::from_str(text).unwrap());
+    let alert = "[[alerts]]\nname = \"down\"\nbridge = \"tideway\"\nfigure = \"down\"\nhigh = 120\n";
+    assert!(takes(&format!("{TIDEWAY}{alert}")) && Blueprint::parse(&format!("{TIDEWAY}{alert}")).is_ok());
+    for (from, to) in [
+        ("mqtts://harrowmere", "https://harrowmere"),
+        ("secret-file = \"tideway", "secret-file = \"../tideway"),
+        ("live = \"beside\"", "live = \"before\""),
+        ("full = \"drop-newest\"", "full = \"end-session\""),
+        ("messages = 5_000", "messages = 0"),
+        ("highest-qos = 1", "highest-qos = 3"),
+        ("rate = \"100/s\"", "rate = \"fast\""),
+        ("status-there = \"harrowmere/bridge\"", "status-there = \"harrowmere/#\""),
+        ("filter = \"tide/#\"", "topics = \"tide/#\""),
+        ("keep-alive", "keep-living"),
+    ] {
+        assert!(TIDEWAY.contains(from), "{from}");
+        let text = TIDEWAY.replacen(from, to, 1);
+        assert!(!takes(&text), "the schema takes {to}");
+        assert!(Blueprint::parse(&text).is_err(), "the reader takes {to}");
+    }
+    for (from, to) in [("figure = \"down\"", "figure = \"up\""), ("high = 120", ""), ("figure = \"down\"\n", "")] {
+        let text = format!("{TIDEWAY}{}", alert.replacen(from, to, 1));
+        assert!(!takes(&text) && Blueprint::parse(&text).is_err(), "{to}");
+    }
 }

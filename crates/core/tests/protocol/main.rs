@@ -8,6 +8,7 @@ mod handshakes;
 mod model;
 mod permissions;
 mod properties;
+mod queues;
 mod reasons;
 mod runs;
 mod sessions;

@@ -331,3 +331,85 @@ fn what_is_in_flight_over_a_crash_is_not_written_over_by_what_comes_next() {
     desk.send(&Packet::PingReq);
     assert_eq!(desk.receive(), Some(Packet::PingResp));
 }
+
+/// Publishes so many messages one after the other, all acknowledged.
+fn publish_many(station: &mut Peer, count: u16) {
+    for number in 0..count {
+        let message = publish(LEVEL, number.to_string().into(), QoS::AtLeastOnce);
+        station.send(&Packet::Publish(Publish { packet_id: PacketId::new(number + 1), ..message }));
+    }
+    for _ in 0..count {
+        let Some(Packet::PubAck(ack)) = station.receive() else { panic!("not acknowledged") };
+        assert!(!ack.reason.is_error(), "{ack:?}");
+    }
+}
+
+/// Of what waits for a client that is away about five messages are in memory.
+const SHORT_OF_MEMORY: &str = "[limits]\nqueue-memory-bytes = 65536\n";
+
+#[test]
+fn a_queue_that_is_longer_than_its_memory_survives_a_crash() {
+    let place = Place::new();
+    let config = place.write("moorfall.toml", SHORT_OF_MEMORY);
+    let options = ["--open", "--config", config.to_str().unwrap()];
+    let mut service = place.serve(&options);
+    let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    away.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    drop(away);
+    service.wait_for("it is away", |status| status["sessions_away"] == 1);
+    publish_many(&mut Peer::open(service.mqtt, V5, "kettle-weir"), 800);
+    service.crash();
+    service = place.serve(&options);
+    let session = service.run(&["sessions", "forecast", "--json"]).json()["sessions"][0].clone();
+    assert_eq!(session["queue"], 800, "{session}");
+    let (mut back, present) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    assert!(present);
+    for expected in 0..800 {
+        let message = back.message();
+        // The service that crashed may have sent it.
+        assert_eq!((text(&message), message.duplicate), (expected.to_string(), true));
+        back.acknowledge(&message);
+    }
+    service.wait_for("everything is written", |status| status["unwritten"] == 0);
+}
+
+#[test]
+fn what_is_in_the_database_alone_is_sent_when_that_is_back() {
+    let place = Place::with_private_servers();
+    let config = place.write("moorfall.toml", SHORT_OF_MEMORY);
+    let guest = place.serve_as_guest(&["--open", "--config", config.to_str().unwrap()]);
+    let service = &guest.service;
+    let (mut away, _) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    away.subscribe("harrowmere/#", QoS::AtLeastOnce);
+    drop(away);
+    service.wait_for("it is away", |status| status["sessions_away"] == 1);
+    publish_many(&mut Peer::open(service.mqtt, V5, "kettle-weir"), 800);
+    guest.stop_database();
+    service.wait_for("the trouble is seen", |status| status["database"]["healthy"] == false);
+    let (mut back, present) = Peer::resume(service.mqtt, keeping(V5, "forecast"));
+    assert!(present);
+    let first = back.message();
+    assert_eq!(text(&first), "0", "what is in memory comes at once");
+    back.acknowledge(&first);
+    let mut expected = 1;
+    // Nothing else is in the way: a live message of QoS 0 comes though what waits can't be read.
+    let mut station = Peer::open(service.mqtt, V5, "station");
+    station.send(&Packet::Publish(publish("harrowmere/fen", b"now".to_vec(), QoS::AtMostOnce)));
+    loop {
+        let message = back.message();
+        if text(&message) == "now" {
+            break;
+        }
+        assert_eq!(text(&message), expected.to_string());
+        back.acknowledge(&message);
+        expected += 1;
+    }
+    assert!(expected < 200, "{expected} were in memory");
+    let _again = place.serve(&[]);
+    while expected < 800 {
+        let message = back.message();
+        assert_eq!(text(&message), expected.to_string());
+        back.acknowledge(&message);
+        expected += 1;
+    }
+}

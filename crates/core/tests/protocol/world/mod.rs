@@ -362,7 +362,7 @@ impl World {
         if kept && delivery.qos > QoS::AtMostOnce {
             delivery.sequence = outbox.next_sequence();
         }
-        let pushed = outbox.push(delivery);
+        let pushed = outbox.push(delivery, |_| {});
         if let Some(peer) = peer.filter(|_| pushed.dropped > 0) {
             self.peers[peer].withheld.push(Withheld::QueueFull);
         }
