@@ -1987,6 +1987,8 @@ export interface components {
             bytes: number;
             /** @description What happens at these bounds. */
             full: components["schemas"]["QueuePolicy"];
+            /** @description How what comes now goes while much waits. */
+            live: components["schemas"]["LiveTraffic"];
             /**
              * Format: int64
              * @description Messages at most.
@@ -3123,6 +3125,11 @@ export interface components {
             totals: components["schemas"]["Totals"];
             yesterday?: components["schemas"]["Yesterday"] | null;
         };
+        /**
+         * @description How messages that come now are sent while many others wait in the database.
+         * @enum {string}
+         */
+        LiveTraffic: "behind" | "beside";
         /** @description A subscription that a session loses. */
         LostSubscription: {
             /** @description Whose. */

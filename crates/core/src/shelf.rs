@@ -66,10 +66,57 @@ pub struct Page {
     pub last: u64,
 }
 
+/// Rows in pieces of one size, so that a long shelf is never copied to grow.
+#[derive(Debug, Default)]
+struct Rows {
+    /// None of them is empty.
+    pieces: VecDeque<VecDeque<Shelved>>,
+    len: usize,
+}
+
+impl Rows {
+    /// Rows of a piece, 80 KiB.
+    const PIECE: usize = 2_048;
+
+    fn front(&self) -> Option<&Shelved> {
+        self.pieces.front()?.front()
+    }
+
+    fn iter(&self) -> impl Iterator<Item = &Shelved> {
+        self.pieces.iter().flatten()
+    }
+
+    fn push_back(&mut self, row: Shelved) {
+        self.len += 1;
+        match self.pieces.back_mut().filter(|piece| piece.len() < Self::PIECE) {
+            Some(piece) => piece.push_back(row),
+            None => self.pieces.push_back([row].into()),
+        }
+    }
+
+    fn push_front(&mut self, row: Shelved) {
+        self.len += 1;
+        match self.pieces.front_mut().filter(|piece| piece.len() < Self::PIECE) {
+            Some(piece) => piece.push_front(row),
+            None => self.pieces.push_front([row].into()),
+        }
+    }
+
+    fn pop_front(&mut self) -> Option<Shelved> {
+        let piece = self.pieces.front_mut()?;
+        let row = piece.pop_front();
+        if piece.is_empty() {
+            self.pieces.pop_front();
+        }
+        self.len -= 1;
+        row
+    }
+}
+
 /// Deliveries that are not in memory, in the order of their places.
 #[derive(Debug, Default)]
 pub(crate) struct Shelf {
-    rows: VecDeque<Shelved>,
+    rows: Rows,
     beside: HashMap<u64, Beside>,
     /// How many there are of each topic, by digest; kept only while somebody wants to know.
     topics: Option<HashMap<u32, u32>>,
@@ -80,11 +127,11 @@ impl Shelf {
     const PAGE: (usize, usize) = (4_096, 4 * 1024 * 1024);
 
     pub(crate) fn len(&self) -> usize {
-        self.rows.len()
+        self.rows.len
     }
 
     pub(crate) fn is_empty(&self) -> bool {
-        self.rows.is_empty()
+        self.rows.len == 0
     }
 
     /// The first one.
@@ -161,14 +208,14 @@ impl Shelf {
             return;
         }
         deliveries.sort_unstable_by_key(|delivery| delivery.sequence);
-        let mut shelved = std::mem::take(&mut self.rows).into_iter().peekable();
+        let mut shelved = std::mem::take(&mut self.rows).pieces.into_iter().flatten().peekable();
         for delivery in &deliveries {
             while let Some(row) = shelved.next_if(|row| row.sequence < delivery.sequence) {
                 self.rows.push_back(row);
             }
             self.push_back(delivery);
         }
-        self.rows.extend(shelved);
+        shelved.for_each(|row| self.rows.push_back(row));
     }
 
     /// Puts one that was found in the database behind all others; `filed` is there unless the message is its session's
@@ -190,10 +237,6 @@ impl Shelf {
             if *count == 0 {
                 topics.remove(&row.topic);
             }
-        }
-        if self.rows.is_empty() {
-            // The memory of a long absence is given back.
-            self.rows = VecDeque::new();
         }
         let beside = self.beside.remove(&row.sequence);
         if self.beside.is_empty() {
