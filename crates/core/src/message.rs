@@ -11,11 +11,12 @@ use std::{
 };
 
 use bytes::Bytes;
+use bytestring::ByteString;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
 use sha2::{Digest, Sha256};
 use siphasher::sip::SipHasher24;
 
-use crate::{Time, bridge::Passed};
+use crate::Time;
 
 /// Names one session; never used twice, not even after a restart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -196,7 +197,7 @@ impl Message {
 
     /// A name by which all brokers know the message, and which nobody can guess who does not know the key. One that is
     /// kept has the same name after a restart.
-    pub fn name(&self, key: &NameKey) -> Box<str> {
+    pub fn name(&self, key: &NameKey) -> ByteString {
         static APART: AtomicU64 = AtomicU64::new(0);
         let mut hash = key.0;
         match self.number() {
@@ -207,12 +208,7 @@ impl Message {
                 hash.write(&self.received.as_micros().to_be_bytes());
             }
         }
-        format!("{:016x}", hash.finish()).into()
-    }
-
-    /// The name that it has already, if it came by a bridge, or else the one that [`Message::name`] gives.
-    pub fn known_name(&self, key: &NameKey) -> Box<str> {
-        Passed::read(&self.properties).map_or_else(|| self.name(key), |passed| passed.id)
+        hex::encode(hash.finish().to_be_bytes()).into()
     }
 
     /// Its number among what is kept.
@@ -358,7 +354,7 @@ mod tests {
         let key = NameKey::of("what only this broker knows");
         let one = message();
         assert_eq!(one.name(&key), one.name(&key));
-        let names: HashSet<Box<str>> = (0..10_000).map(|_| message().name(&key)).collect();
+        let names: HashSet<ByteString> = (0..10_000).map(|_| message().name(&key)).collect();
         assert_eq!(names.len(), 10_000, "the same said at the same time is another message");
         assert!(names.iter().all(|name| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_hexdigit())));
     }
@@ -375,24 +371,5 @@ mod tests {
         next.file(43);
         assert_ne!(next.name(&key), before.name(&key));
         assert_eq!(format!("{key:?}"), "NameKey", "it is never printed");
-    }
-
-    #[test]
-    fn a_message_that_came_by_a_bridge_keeps_its_name() {
-        let key = NameKey::of("one secret");
-        let mut properties = PublishProperties::default();
-        Passed::new("3f0c", false).write(&mut properties);
-        let came = Message::new(
-            message().topic,
-            "1".into(),
-            QoS::AtMostOnce,
-            false,
-            properties,
-            SessionKey(7),
-            Time::default(),
-        );
-        assert_eq!(&*came.known_name(&key), "3f0c");
-        let own = message();
-        assert_eq!(own.known_name(&key), own.name(&key));
     }
 }

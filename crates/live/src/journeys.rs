@@ -5,7 +5,7 @@
 //! a look at a flag.
 
 use std::{
-    collections::{BTreeMap, HashMap, VecDeque},
+    collections::{BTreeMap, VecDeque},
     fmt,
     sync::{
         Arc,
@@ -60,8 +60,6 @@ pub struct Recorder {
 struct State {
     recordings: Vec<Recording>,
     journeys: BTreeMap<u64, Journey>,
-    /// Of those that went to bridges, by the names of their messages.
-    names: HashMap<Box<str>, u64>,
     last_recording: u64,
     last_journey: u64,
 }
@@ -429,20 +427,9 @@ impl Recorder {
         }
     }
 
-    /// A message goes to a bridge, by this name.
-    pub fn call(&self, journey: u64, name: Box<str>) {
-        let mut state = self.state.lock();
-        if state.journeys.contains_key(&journey) {
-            state.names.insert(name, journey);
-        }
-    }
-
     /// What became of a message on a bridge, whose session here is this.
-    pub fn across(&self, name: &str, session: SessionKey, across: impl FnOnce() -> Across) {
-        let journey = self.state.lock().names.get(name).copied();
-        if let Some(journey) = journey {
-            self.change(journey, session, |lead| lead.across = Some(across()));
-        }
+    pub fn across(&self, journey: u64, session: SessionKey, across: impl FnOnce() -> Across) {
+        self.change(journey, session, |lead| lead.across = Some(across()));
     }
 
     /// A message was sent to a session.
@@ -489,7 +476,6 @@ impl State {
             journey.holders -= 1;
             if journey.holders == 0 {
                 self.journeys.remove(&number);
-                self.names.retain(|_, journey| *journey != number);
             }
         }
     }

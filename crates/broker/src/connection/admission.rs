@@ -52,7 +52,7 @@ impl Connection {
                 Some(Acting::Person { identity, person }) => {
                     (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
                 }
-                Some(Acting::Bridge(name)) => (authenticator.admit_bridge(&asking, &name), SignedInBy::Bridge),
+                Some(Acting::Bridge { name, .. }) => (authenticator.admit_bridge(&asking, &name), SignedInBy::Bridge),
                 None => authenticator.check(&asking, directory, tokens).await,
             };
             // Told only to whoever has the credential.
@@ -103,6 +103,9 @@ impl Connection {
             parked.state
         });
         let now = self.broker.now();
+        if let Some(handover) = &self.handover {
+            handover.begin(&record);
+        }
         self.session.handle_admitted(now, record.key, state);
         if let Some(link) = &self.link {
             link.keep_alive.store(self.session.keep_alive(), Ordering::Relaxed);

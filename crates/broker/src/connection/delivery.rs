@@ -2,7 +2,7 @@
 
 use std::{collections::VecDeque, sync::Arc};
 
-use bytes::Buf;
+use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Queued,
     measure::Measure,
@@ -10,10 +10,10 @@ use moorfall_core::{
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SubscriptionRow;
-use moorfall_wire::{QoS, TopicFilter};
+use moorfall_wire::{Packet, PacketType, ProtocolVersion, QoS, TopicFilter};
 
 use super::{Connection, Subscribing, WRITE_AHEAD};
-use crate::{listeners::origin::Acting, notes, sessions::record::SessionRecord};
+use crate::{notes, sessions::record::SessionRecord};
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -23,7 +23,7 @@ impl Connection {
     pub(super) async fn deliver(&mut self) {
         let Some(record) = self.record.clone() else { return };
         let now = self.broker.now();
-        while self.session.is_open() && self.session.outgoing().remaining() < WRITE_AHEAD {
+        while self.session.is_open() && self.ahead() < WRITE_AHEAD {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
             }
@@ -39,15 +39,9 @@ impl Connection {
             }
             let journey = front.as_ref().map_or(0, Queued::journey);
             let (qos, arrived) = front.as_ref().map_or_else(Default::default, |front| (front.qos(), front.received()));
-            // A bridge carries it on under that name.
-            let to_bridge = journey != 0 && matches!(self.origin.acting, Some(Acting::Bridge(_)));
-            let name = front.as_ref().and_then(Queued::message).filter(|_| to_bridge);
-            let name = name.map(|message| message.known_name(&self.broker.name.key));
-            let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD);
+            let handed = self.handover.as_ref().map_or(0, |handover| handover.ahead());
+            let handled = self.session.handle_queued(now, &mut front, WRITE_AHEAD.saturating_sub(handed));
             if journey != 0 && handled.sent > 0 {
-                if let Some(name) = name {
-                    self.broker.live.recorder.call(journey, name);
-                }
                 self.broker.live.recorder.sent(journey, record.key, self.broker.now());
             }
             self.held -= handled.sent as usize + handled.withheld.len();
@@ -75,6 +69,32 @@ impl Connection {
             }
         }
         self.act().await;
+        self.hand_over();
+    }
+
+    /// Bytes that were made for the client and not taken yet.
+    fn ahead(&mut self) -> usize {
+        self.session.outgoing().remaining() + self.handover.as_ref().map_or(0, |handover| handover.ahead())
+    }
+
+    /// Hands on what is not written.
+    fn hand_over(&mut self) {
+        let Some(handover) = &self.handover else { return };
+        let weight = self.session.take_handed(&mut self.handed);
+        if self.handed.is_empty() {
+            return;
+        }
+        self.counts.bytes_out += weight as u64;
+        self.broker.live.counters.count_by(Measure::PacketsOut, PacketType::Publish, self.handed.len() as u64);
+        if self.tap.is_open() {
+            let mut bytes = BytesMut::new();
+            for handed in &self.handed {
+                // What was decoded once always encodes.
+                let _ = Packet::Publish(handed.packet()).encode(ProtocolVersion::V5, &mut bytes);
+            }
+            self.tap.written(&bytes, ProtocolVersion::V5, self.broker.now());
+        }
+        handover.give(&mut self.handed, weight);
     }
 
     /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.

@@ -2,6 +2,7 @@
 
 mod admission;
 mod delivery;
+pub mod handover;
 mod routing;
 mod tap;
 
@@ -21,13 +22,16 @@ use moorfall_core::{
     blueprint::Act,
     measure::Measure,
     router::{Route, RouteCache},
-    session::{Action, Ended, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
+    session::{Action, Ended, Handed, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
 };
 use moorfall_live::{counters::Counts, ears::Wanted, facts::Fact, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
 use tokio::time::timeout;
 
-use self::tap::{Known, Tap};
+use self::{
+    handover::Handover,
+    tap::{Known, Tap},
+};
 use crate::{
     broker::Broker,
     clock,
@@ -67,9 +71,13 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
     let limits = Arc::clone(&origin.listener.limits);
     let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     session.set_broker_name(Arc::clone(&broker.name.public));
-    if matches!(origin.acting, Some(Acting::Bridge(_))) {
-        session.name_messages(Arc::clone(&broker.name.key));
-    }
+    let handover = match &origin.acting {
+        Some(Acting::Bridge { handover, .. }) => {
+            session.hand_over();
+            Some(Arc::clone(handover))
+        }
+        _ => None,
+    };
     let mut connection = Connection {
         broker,
         session,
@@ -85,6 +93,8 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         published: None,
         run_route: None,
         pending: VecDeque::new(),
+        handover,
+        handed: VecDeque::new(),
         held: 0,
         walking: None,
         retained_due: VecDeque::new(),
@@ -136,6 +146,10 @@ struct Connection {
     run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
     pending: VecDeque<Queued>,
+    /// Where messages go that are not written; present if the client is a bridge.
+    handover: Option<Arc<Handover>>,
+    /// Messages on their way there.
+    handed: VecDeque<Handed>,
     /// Messages in `pending`.
     held: usize,
     /// The new subscription whose retained messages these are, which were never in the queue.

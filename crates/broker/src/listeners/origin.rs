@@ -11,6 +11,7 @@ use moorfall_live::Live;
 
 use crate::{
     common::Common,
+    connection::handover::Handover,
     listeners::{
         doors::Doors,
         listener::Listener,
@@ -48,8 +49,13 @@ pub enum Acting {
         /// Who.
         person: Arc<str>,
     },
-    /// The bridge of this name.
-    Bridge(String),
+    /// A bridge.
+    Bridge {
+        /// Its name.
+        name: String,
+        /// Where messages for it go.
+        handover: Arc<Handover>,
+    },
 }
 
 /// A client that a listener has let through to where MQTT is spoken.

@@ -4,8 +4,6 @@
 //! between: `3f0c…9a harrowmere.52d1 tideway.0b77`. Where it entered by a link of 3.1.1, which has no properties, its way
 //! before is not known, and a `?` stands in front. Another broker passes the property on as it came (§3.3.2.3.7).
 
-use std::fmt;
-
 use bytestring::ByteString;
 use moorfall_wire::{PublishProperties, UserProperty};
 
@@ -25,56 +23,64 @@ const LENGTH: usize = 4_096;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Passed {
     /// Names the message, wherever it is.
-    pub id: Box<str>,
+    pub id: ByteString,
     /// Whether it may have come a way that is not told here.
     pub unsure: bool,
-    /// What it has passed, the last one last.
-    pub hops: Vec<Box<str>>,
-}
-
-impl fmt::Display for Passed {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}{}", if self.unsure { "?" } else { "" }, self.id)?;
-        self.hops.iter().try_for_each(|hop| write!(f, " {hop}"))
-    }
+    /// What it has passed, the last one last, with spaces between.
+    hops: ByteString,
 }
 
 impl Passed {
     /// A message that enters a bridge for the first time.
-    pub fn new(id: impl Into<Box<str>>, unsure: bool) -> Self {
-        Self { id: id.into(), unsure, hops: Vec::new() }
+    pub fn new(id: impl Into<ByteString>, unsure: bool) -> Self {
+        Self { id: id.into(), unsure, hops: ByteString::new() }
     }
 
     /// What a message says of its way; `None` if it says nothing, or nothing that can be read.
     pub fn read(properties: &PublishProperties) -> Option<Self> {
-        let property = properties.user_properties.iter().find(|property| *property.name == *PASSED)?;
-        let value: &str = &property.value;
+        let UserProperty { value, .. } = properties.user_properties.iter().find(|one| *one.name == *PASSED)?;
         if value.len() > LENGTH {
             return None;
         }
-        let mut words = value.split(' ').filter(|word| !word.is_empty());
-        let first = words.next()?;
+        let text = value.trim_matches(' ');
+        let (first, hops) = text.split_once(' ').unwrap_or((text, ""));
         let (id, unsure) = first.strip_prefix('?').map_or((first, false), |id| (id, true));
-        (!id.is_empty()).then(|| Self { id: id.into(), unsure, hops: words.map(Into::into).collect() })
+        let shared = |part| value.slice_ref(part);
+        (!id.is_empty()).then(|| Self { id: shared(id), unsure, hops: shared(hops) })
     }
 
-    /// Writes the way into a message, in place of what it said before.
-    pub fn write(&self, properties: &mut PublishProperties) {
-        properties.user_properties.retain(|property| *property.name != *PASSED);
-        let value = ByteString::from(self.to_string());
-        properties.user_properties.push(UserProperty { name: ByteString::from_static(PASSED), value });
+    /// What it has passed.
+    pub fn hops(&self) -> impl Iterator<Item = &str> {
+        self.hops.split(' ').filter(|hop| !hop.is_empty())
     }
 
     /// Whether it has passed this broker or link already, or so many that it must go round.
     pub fn has_passed(&self, hop: &str) -> bool {
-        self.hops.len() >= HOPS || self.hops.iter().any(|one| **one == *hop)
+        let mut count = 0;
+        let is_it = |one: &str| {
+            count += 1;
+            one == hop
+        };
+        self.hops().any(is_it) || count >= HOPS
     }
 
-    /// It passes this one, too.
-    pub fn pass(&mut self, hop: &str) {
-        if !self.hops.iter().any(|one| **one == *hop) {
-            self.hops.push(hop.into());
+    /// Writes the way into a message, in place of what it said before: it passes these, too.
+    pub fn write(&self, and: &[&str], properties: &mut PublishProperties) {
+        let mut text = String::with_capacity(
+            self.id.len() + self.hops.len() + and.iter().map(|hop| hop.len() + 1).sum::<usize>() + 2,
+        );
+        if self.unsure {
+            text.push('?');
         }
+        text.push_str(&self.id);
+        let more = and.iter().copied().filter(|hop| !self.hops().any(|one| one == *hop));
+        for hop in self.hops().chain(more) {
+            text.push(' ');
+            text.push_str(hop);
+        }
+        let written = UserProperty { name: ByteString::from_static(PASSED), value: text.into() };
+        properties.user_properties.retain(|property| *property.name != *PASSED);
+        properties.user_properties.push(written);
     }
 }
 
@@ -99,12 +105,12 @@ mod tests {
     #[test]
     fn a_way_is_read_and_written() {
         let mut properties = with("3f tideway.0b");
-        let mut passed = Passed::read(&properties).unwrap();
+        let passed = Passed::read(&properties).unwrap();
         assert!(passed.has_passed("tideway.0b") && !passed.has_passed("harrowmere.52") && !passed.unsure);
-        passed.pass("harrowmere.52");
-        passed.pass("harrowmere.52");
-        passed.write(&mut properties);
+        passed.write(&["harrowmere.52", "tideway.0b"], &mut properties);
         assert_eq!(properties, with("3f tideway.0b harrowmere.52"));
+        Passed::new("4a", true).write(&[], &mut properties);
+        assert_eq!(properties, with("?4a"), "in place of what was said before");
         assert!(Passed::read(&with("?3f")).unwrap().unsure);
         assert_eq!(Passed::read(&with("")), None);
         assert_eq!(Passed::read(&with("?")), None);
@@ -118,8 +124,10 @@ mod tests {
         fn whatever_others_write_is_read_or_left(value in "\\PC{0,40}") {
             if let Some(passed) = Passed::read(&with(&value)) {
                 let mut again = PublishProperties::default();
-                passed.write(&mut again);
-                prop_assert_eq!(Passed::read(&again), Some(passed));
+                passed.write(&[], &mut again);
+                let read = Passed::read(&again).unwrap();
+                prop_assert_eq!((&read.id, read.unsure), (&passed.id, passed.unsure));
+                prop_assert_eq!(read.hops().collect::<Vec<_>>(), passed.hops().collect::<Vec<_>>());
             }
         }
     }

@@ -24,8 +24,9 @@
 //! # The contract
 //!
 //! The caller connects the three clients; [`Relay::new`] takes what the remote's CONNACK said. Inputs are
-//! [`Relay::handle_push`], [`Relay::handle_pull`] and [`Relay::handle_remote`] with the packets of each, as long as
-//! [`Relay::wants`] says so, and [`Relay::ping`]. Outputs are the bytes of [`Relay::outgoing`] of each, to be written after every input, and
+//! [`Relay::push`] with the messages of the first, which its session hands over, [`Relay::handle_push`],
+//! [`Relay::handle_pull`] and [`Relay::handle_remote`] with the packets of each, as long as [`Relay::wants`] says so, and
+//! [`Relay::ping`]. Outputs are the bytes of [`Relay::outgoing`] of each, to be written after every input, and
 //! [`Relay::poll_happened`] until it gives `None`.
 
 use std::{
@@ -41,13 +42,15 @@ use moorfall_wire::{
     Acknowledgement, AcknowledgementProperties, Packet, PacketId, PacketType, ProtocolVersion, Publish, PublishHead,
     PublishProperties, QoS, ReasonCode, TopicName,
 };
+use smallvec::SmallVec;
 
 use super::{Direction, Mapped, Memory, NotCarried, Passed, RemoteTerms};
 use crate::{
-    Outgoing, Time,
+    NameKey, Outgoing, Time,
     aliases::{InboundAliases, OutboundAliases, Written},
     blueprint::{Bridge, BridgeMapping, Rate},
     bucket::Bucket,
+    session::Handed,
 };
 
 /// Bytes that may wait for an end before nothing more is read that goes there.
@@ -87,22 +90,16 @@ pub enum Happened {
         direction: Direction,
         /// By which mapping of that way.
         mapping: usize,
-        /// What it was called.
-        from: TopicName,
         /// What it is called now.
         to: TopicName,
         /// Its payload.
         payload: Bytes,
-        /// Its QoS on the side that it goes to.
-        qos: QoS,
-        /// On the connection that it came by, if it is to be acknowledged.
-        packet_id: Option<PacketId>,
         /// Whether its way before is not known, because a client of 3.1.1 brought it.
         untold: bool,
         /// Whether it is the first link that it passes, as far as is known.
         is_first: bool,
-        /// By which all brokers know it; empty if it was not asked for here.
-        name: Box<str>,
+        /// The number under which its journey is recorded here; 0 if it is not.
+        journey: u64,
     },
     /// The other side has it.
     Acknowledged {
@@ -125,8 +122,8 @@ pub enum Happened {
         why: NotCarried,
         /// What the other side said, if it refused.
         said: Option<Said>,
-        /// By which all brokers know it; empty if it was not asked for here.
-        name: Box<str>,
+        /// The number under which its journey is recorded here; 0 if it is not.
+        journey: u64,
     },
     /// The remote answered a ping.
     Pong(Duration),
@@ -167,7 +164,7 @@ impl From<&Acknowledgement> for Said {
 struct Carried {
     mapping: usize,
     topic: TopicName,
-    name: Box<str>,
+    journey: u64,
     /// On the side that it came from, and on the one that it went to.
     qos: (QoS, QoS),
     at: Time,
@@ -182,6 +179,8 @@ pub struct Names {
     pub link: Box<str>,
     /// The remote, if it has said its name.
     pub remote: Option<Box<str>>,
+    /// Makes names of messages.
+    pub key: Arc<NameKey>,
 }
 
 /// How a link begins.
@@ -196,6 +195,9 @@ pub struct Beginning {
     /// Now.
     pub at: Time,
 }
+
+/// By which mapping a topic is taken, and what it becomes; absent if by none.
+type Taken = Option<(usize, Mapped)>;
 
 /// Carries packets between the three clients of a bridge. See the module's contract.
 #[derive(Debug)]
@@ -220,6 +222,8 @@ pub struct Relay {
     stale: Option<HashSet<PacketId, RandomState>>,
     /// Released there because they may be stale; PUBCOMP is nobody's.
     releasing: HashSet<PacketId, RandomState>,
+    /// What became of the last topic of each direction: the next message is often of the same.
+    mapped: [Option<(TopicName, Taken)>; 2],
     buckets: HashMap<(Direction, usize), Bucket, RandomState>,
     echoes: Memory,
     retained: RetainedFlow,
@@ -229,7 +233,7 @@ pub struct Relay {
 /// Gives identifiers that nobody can guess.
 pub trait NextId: std::fmt::Debug + Send {
     /// The next one.
-    fn next_id(&mut self) -> Box<str>;
+    fn next_id(&mut self) -> ByteString;
 }
 
 /// Retained messages of new subscriptions, which come all at once.
@@ -305,6 +309,7 @@ impl Relay {
             settled: HashSet::default(),
             stale: (terms.session_present && !in_line).then(HashSet::default),
             releasing: HashSet::default(),
+            mapped: [None, None],
             buckets: HashMap::default(),
             echoes: Memory::new(ECHOES.0, ECHOES.1),
             retained: RetainedFlow {
@@ -375,10 +380,10 @@ impl Relay {
         &mut self,
         direction: Direction,
         mapping: Option<usize>,
-        (topic, name): (TopicName, Box<str>),
+        (topic, journey): (TopicName, u64),
         why: NotCarried,
     ) {
-        self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said: None, name });
+        self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said: None, journey });
     }
 
     fn within_rate(&mut self, direction: Direction, mapping: usize, rate: Option<Rate>, now: Time) -> bool {
@@ -395,7 +400,13 @@ impl Relay {
         now: Time,
     ) -> Result<(usize, TopicName), (Option<usize>, NotCarried)> {
         let bridge = Arc::clone(&self.bridge);
-        let (place, to) = match bridge.taken(direction, &publish.topic) {
+        let place = usize::from(direction == Direction::Pull);
+        let known = self.mapped[place].take().filter(|(topic, _)| *topic == publish.topic);
+        let (_, taken) = self.mapped[place].insert(known.unwrap_or_else(|| {
+            let taken = bridge.taken(direction, &publish.topic);
+            (publish.topic.detached(), taken)
+        }));
+        let (place, to) = match taken.clone() {
             None | Some((_, Mapped::NotTaken)) => return Err((None, NotCarried::NotCovered)),
             Some((place, Mapped::Nameless)) => return Err((Some(place), NotCarried::Nameless)),
             Some((place, Mapped::To(topic))) => (place, topic),
@@ -418,17 +429,17 @@ impl Relay {
         Ok((place, to))
     }
 
-    /// A packet of the session here that receives what is pushed.
-    pub fn handle_push(&mut self, packet: Packet, now: Time) {
-        match packet {
-            Packet::Publish(publish) => self.push(publish, now),
-            Packet::PubRel(ack) => self.handle_push_release(ack.packet_id),
-            // It answers our pings and requests, which are the caller's; PUBREL of what we never had is above.
-            _ => {}
+    /// A packet of the session here that receives what is pushed; its messages are handed over.
+    pub fn handle_push(&mut self, packet: &Packet) {
+        // It answers our pings and requests, which are the caller's.
+        if let Packet::PubRel(ack) = packet {
+            self.handle_push_release(ack.packet_id);
         }
     }
 
-    fn push(&mut self, mut publish: Publish, now: Time) {
+    /// A message that the session here has handed over.
+    pub fn push(&mut self, handed: &Handed, now: Time) {
+        let mut publish = handed.packet();
         self.retained.note(Direction::Push, publish.retain, now);
         let from = publish.topic.clone();
         let Names { link, remote, .. } = &self.names;
@@ -436,30 +447,33 @@ impl Relay {
             passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote))
         };
         let passed = Passed::read(&publish.properties);
-        let name = passed.as_ref().map(|passed| passed.id.clone()).unwrap_or_default();
-        if passed.as_ref().is_some_and(was_there) {
-            self.not_carried(Direction::Push, None, (from, name), NotCarried::CameFromThere);
+        let message = &handed.message;
+        let new = || Passed::new(message.name(&self.names.key), message.is_of_untold_way());
+        let passed = passed.unwrap_or_else(new);
+        let journey = message.journey();
+        if was_there(&passed) {
+            self.not_carried(Direction::Push, None, (from, journey), NotCarried::CameFromThere);
             return self.settle_push(&publish);
         }
         match self.taken(Direction::Push, &publish, now) {
             Err((mapping, why)) => {
                 // The filter of a mapping is wider than its named levels: that is no loss.
                 if why != NotCarried::NotCovered {
-                    self.not_carried(Direction::Push, mapping, (from, name), why);
+                    self.not_carried(Direction::Push, mapping, (from, journey), why);
                 }
                 self.settle_push(&publish);
             }
             Ok((mapping, to)) => {
                 let qos = publish.qos;
                 publish.topic = to;
-                if self.write_push(&mut publish, mapping, (from.clone(), name.clone()), passed, now) {
+                if self.write_push(&mut publish, mapping, from.clone(), (&passed, journey), now) {
                     if publish.qos == QoS::AtMostOnce && qos > QoS::AtMostOnce {
                         publish.qos = qos;
                         self.acknowledge_push(&publish);
                     }
                 } else {
                     publish.qos = qos;
-                    self.not_carried(Direction::Push, Some(mapping), (from, name), NotCarried::TooLarge);
+                    self.not_carried(Direction::Push, Some(mapping), (from, journey), NotCarried::TooLarge);
                     self.settle_push(&publish);
                 }
             }
@@ -471,8 +485,8 @@ impl Relay {
         &mut self,
         publish: &mut Publish,
         mapping: usize,
-        (from, name): (TopicName, Box<str>),
-        passed: Option<Passed>,
+        from: TopicName,
+        (passed, journey): (&Passed, u64),
         now: Time,
     ) -> bool {
         let terms = &self.bridge.push[mapping];
@@ -482,13 +496,11 @@ impl Relay {
         let packet_id = publish.packet_id.filter(|_| publish.qos > QoS::AtMostOnce);
         publish.duplicate &= packet_id.is_some();
         let v5 = self.terms.version == ProtocolVersion::V5;
-        let untold = passed.as_ref().is_some_and(|passed| passed.unsure);
-        let is_first = passed.as_ref().is_none_or(|passed| passed.hops.is_empty());
         publish.properties.subscription_identifiers.clear();
         publish.properties.topic_alias = None;
         let mut written = Written::InFull;
         if v5 {
-            self.mark(&mut publish.properties, passed);
+            passed.write(&[&self.names.broker, &self.names.link], &mut publish.properties);
             if self.outbound.is_on() {
                 written = self.outbound.write(&publish.topic);
             }
@@ -531,21 +543,17 @@ impl Relay {
             self.echoes.note((&*publish.topic, &publish.payload), now);
         }
         if let Some(id) = packet_id {
-            let (topic, qos) = (from.clone(), (came_at, publish.qos));
-            let carried = Carried { mapping, topic, name: name.clone(), qos, at: now };
+            let carried = Carried { mapping, topic: from, journey, qos: (came_at, publish.qos), at: now };
             self.pushed.insert(id, carried);
         }
         self.happened.push_back(Happened::Carried {
             direction: Direction::Push,
             mapping,
-            from,
             to: publish.topic.clone(),
             payload: publish.payload.clone(),
-            qos: publish.qos,
-            packet_id: publish.packet_id,
-            untold,
-            is_first,
-            name,
+            untold: passed.unsure,
+            is_first: passed.hops().next().is_none(),
+            journey,
         });
         true
     }
@@ -556,14 +564,6 @@ impl Relay {
             self.releasing.insert(id);
             self.send(End::Remote, &Packet::PubRel(Acknowledgement::success(id)));
         }
-    }
-
-    /// Writes what a message has passed.
-    fn mark(&mut self, properties: &mut PublishProperties, passed: Option<Passed>) {
-        let mut passed = passed.unwrap_or_else(|| Passed::new(self.next_id.next_id(), false));
-        passed.pass(&self.names.broker);
-        passed.pass(&self.names.link);
-        passed.write(properties);
     }
 
     /// A message that is not carried on is done with here. At QoS 2 the remote may have it from before.
@@ -613,10 +613,10 @@ impl Relay {
         let id = ack.packet_id;
         let carried = self.pulled.remove(&id);
         let came_at = carried.as_ref().map_or(by, |carried| carried.qos.0);
-        if let Some(Carried { mapping, topic, name, at, .. }) = carried {
+        if let Some(Carried { mapping, topic, journey, at, .. }) = carried {
             self.happened.push_back(if ack.reason.is_error() {
                 let (direction, why, said) = (Direction::Pull, NotCarried::Refused, Some(ack.into()));
-                Happened::NotCarried { direction, mapping: Some(mapping), topic, why, said, name }
+                Happened::NotCarried { direction, mapping: Some(mapping), topic, why, said, journey }
             } else {
                 Happened::Acknowledged { direction: Direction::Pull, mapping, took: now - at }
             });
@@ -679,19 +679,19 @@ impl Relay {
         let was_here = |passed: &Passed| passed.has_passed(broker) || passed.has_passed(link);
         let passed = Passed::read(&publish.properties);
         if passed.as_ref().is_some_and(was_here) {
-            self.not_carried(Direction::Pull, None, (from, Box::default()), NotCarried::CameFromThere);
+            self.not_carried(Direction::Pull, None, (from, 0), NotCarried::CameFromThere);
             return self.acknowledge_pull(&publish);
         }
         let v5 = self.terms.version == ProtocolVersion::V5;
         if !v5 && !publish.duplicate && self.echoes.take((&*publish.topic, &publish.payload), now) {
-            self.not_carried(Direction::Pull, None, (from, Box::default()), NotCarried::Echo);
+            self.not_carried(Direction::Pull, None, (from, 0), NotCarried::Echo);
             return self.acknowledge_pull(&publish);
         }
         let (mapping, to) = match self.taken(Direction::Pull, &publish, now) {
             Ok(taken) => taken,
             Err((mapping, why)) => {
                 if why != NotCarried::NotCovered {
-                    self.not_carried(Direction::Pull, mapping, (from, Box::default()), why);
+                    self.not_carried(Direction::Pull, mapping, (from, 0), why);
                 }
                 return self.acknowledge_pull(&publish);
             }
@@ -702,7 +702,7 @@ impl Relay {
         publish.retain |= !v5 && terms.clearing && publish.payload.is_empty();
         publish.retain &= terms.retained;
         if self.retained.is_pulling() && publish.retain && !publish.duplicate && is_retained(&to, &publish.payload) {
-            self.not_carried(Direction::Pull, Some(mapping), (from, Box::default()), NotCarried::Unchanged);
+            self.not_carried(Direction::Pull, Some(mapping), (from, 0), NotCarried::Unchanged);
             return self.acknowledge_pull(&publish);
         }
         let came_at = publish.qos;
@@ -722,13 +722,12 @@ impl Relay {
         };
         let Publish { duplicate, qos, retain, .. } = publish;
         if self.to_pull.put_own_publish(&head, &publish.payload, duplicate, qos, retain).is_err() {
-            self.not_carried(Direction::Pull, Some(mapping), (from, Box::default()), NotCarried::TooLarge);
+            self.not_carried(Direction::Pull, Some(mapping), (from, 0), NotCarried::TooLarge);
             return self.acknowledge_pull(&publish);
         }
         match packet_id {
             Some(id) => {
-                let (topic, name) = (from.clone(), Box::default());
-                let carried = Carried { mapping, topic, name, qos: (came_at, qos), at: now };
+                let carried = Carried { mapping, topic: from, journey: 0, qos: (came_at, qos), at: now };
                 self.pulled.insert(id, carried);
             }
             None => self.acknowledge_pull(&Publish { qos: came_at, ..publish.clone() }),
@@ -736,25 +735,21 @@ impl Relay {
         self.happened.push_back(Happened::Carried {
             direction: Direction::Pull,
             mapping,
-            from,
             to: publish.topic,
-            payload: publish.payload.clone(),
-            qos,
-            packet_id,
+            payload: publish.payload,
             untold: !v5,
             is_first: false,
-            name: Box::default(),
+            journey: 0,
         });
     }
 
     /// What is pulled has passed the remote and the link, which it does not go back by.
     fn mark_pulled(&mut self, properties: &mut PublishProperties, passed: Option<Passed>, unsure: bool) {
-        let mut passed = passed.unwrap_or_else(|| Passed::new(self.next_id.next_id(), unsure));
-        if let Some(remote) = &self.names.remote {
-            passed.pass(remote);
-        }
-        passed.pass(&self.names.link);
-        passed.write(properties);
+        let passed = passed.unwrap_or_else(|| Passed::new(self.next_id.next_id(), unsure));
+        let Names { remote, link, .. } = &self.names;
+        let hops = [remote.as_deref(), Some(link)];
+        let hops: SmallVec<[&str; 2]> = hops.into_iter().flatten().collect();
+        passed.write(&hops, properties);
     }
 
     /// The remote is told that its message is taken.
@@ -799,10 +794,10 @@ impl Relay {
         if !ack.reason.is_error() {
             return self.done_push(ack.packet_id, now);
         }
-        if let Some(Carried { mapping, topic, name, .. }) = self.pushed.remove(&ack.packet_id) {
+        if let Some(Carried { mapping, topic, journey, .. }) = self.pushed.remove(&ack.packet_id) {
             let (direction, mapping, why) = (Direction::Push, Some(mapping), NotCarried::Refused);
             let said = Some(ack.into());
-            self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said, name });
+            self.happened.push_back(Happened::NotCarried { direction, mapping, topic, why, said, journey });
         }
     }
 

@@ -81,7 +81,6 @@ impl Terms {
             unanswered: 0,
             inbound_aliases: InboundAliases::new(limits.topic_aliases),
             outbound_aliases: OutboundAliases::new(self.topic_aliases),
-            naming: None,
             held: Default::default(),
             next_commit: 0,
             subscribing: None,
@@ -160,7 +159,6 @@ impl Session {
         let session_present = state.is_some();
         let mut open = terms.open(now, key, state.unwrap_or_default(), &self.limits);
         open.rights_may_be_lost = session_present;
-        open.naming = self.naming.clone();
         self.withdraw_what_is_no_longer_allowed(&mut open);
         open.resend = open.state.in_flight.ids().into();
         let exactly_once =

@@ -2,7 +2,7 @@
 
 use std::{borrow::Cow, fmt, sync::Arc};
 
-use bytes::{Buf, Bytes};
+use bytes::Bytes;
 use moorfall_wire::{
     Acknowledgement, EncodedPublish, Packet, PacketId, PacketType, ProtocolVersion, PublishHead, PublishProperties,
     QoS, ReasonCode, TopicName,
@@ -12,10 +12,11 @@ use strum::{EnumString, IntoStaticStr, VariantNames};
 use super::{
     action::{Action, Keep},
     ended::Violation,
+    handed::Handed,
     machine::{After, Open, Phase, Session},
     state::{InUse, Sent},
 };
-use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written, bridge::Passed};
+use crate::{Delivery, Message, Outgoing, Part, Queued, Time, aliases::Written};
 
 /// Why a message that was routed to a session was not sent to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, VariantNames, IntoStaticStr, EnumString)]
@@ -124,11 +125,12 @@ impl Session {
         let mut handled = Handled::default();
         while let Some(entry) = queued {
             let most = self.room_for(entry.qos());
-            if most == 0 || self.outgoing.remaining() >= ahead {
+            let before = self.ahead();
+            if most == 0 || before >= ahead {
                 break;
             }
             let sent = match entry {
-                Queued::Part(part) => match self.deliver_together(part, most, ahead - self.outgoing.remaining()) {
+                Queued::Part(part) => match self.deliver_together(part, most, ahead - before) {
                     0 => {
                         let (alone, delivery) = (part.is_alone(), part.next());
                         delivery.map_or(Ok(0), |delivery| self.handle_delivery(now, delivery, alone))
@@ -166,13 +168,25 @@ impl Session {
             QoS::ExactlyOnce => false,
         };
         let has_identifiers = part.via.as_ref().is_some_and(|via| !via.identifiers.is_empty());
-        let has_own = has_identifiers || open.outbound_aliases.is_on() || open.naming.is_some();
+        let has_own = has_identifiers || open.outbound_aliases.is_on();
         let own_form = version == ProtocolVersion::V5 && has_own;
         if part.len() < 2 || !passes || own_form || part.run().expires() {
             return 0;
         }
         if open.withholds(part.run().topic()) {
             return 0;
+        }
+        if let Some(handing) = &mut self.handing {
+            // One by one it is no more work.
+            if part.qos != QoS::AtMostOnce {
+                return 0;
+            }
+            let count = part.fitting(room).clamp(1, most.min(part.len()));
+            for Delivery { message, qos, retain, duplicate, .. } in part.split_to(count) {
+                let life = message.properties.message_expiry_interval;
+                handing.push(Handed { message, qos, retain, duplicate, packet_id: None, life });
+            }
+            return count;
         }
         let Some(encoded) = part.run().encoded(version, part.qos) else { return 0 };
         if encoded.largest() > self.client_packet_size {
@@ -219,25 +233,32 @@ impl Session {
         if open.withholds(&message.topic) {
             return Err(Withheld::NotAllowed);
         }
-        let (form, written) = open.form(now, delivery, alone, version, false)?;
         let acknowledged = delivery.qos != QoS::AtMostOnce;
         if acknowledged && open.state.in_flight.is_full() {
             return Err(Withheld::QueueFull);
         }
         let id = acknowledged.then(|| open.state.in_flight.next_id());
-        if form.size(version, id)? > self.client_packet_size {
-            return Err(Withheld::TooLarge);
-        }
         let must_be_safe = delivery.qos == QoS::ExactlyOnce && delivery.sequence > 0;
-        if !must_be_safe {
-            let flags = (acknowledged && delivery.duplicate, delivery.qos, delivery.retain);
-            form.put(&mut self.outgoing, version, flags, id);
-            if let Written::Introduced(alias) = written {
-                open.outbound_aliases.introduced(&message.topic, alias);
+        let flags = (acknowledged && delivery.duplicate, delivery.qos, delivery.retain);
+        if let Some(handing) = &mut self.handing {
+            let life = life_left(message, now, false)?;
+            if !must_be_safe {
+                let (duplicate, qos, retain) = flags;
+                handing.push(Handed { message: Arc::clone(message), qos, retain, duplicate, packet_id: id, life });
+            }
+        } else {
+            let (form, written) = open.form(now, delivery, alone, version, false)?;
+            if form.size(version, id)? > self.client_packet_size {
+                return Err(Withheld::TooLarge);
+            }
+            if !must_be_safe {
+                form.put(&mut self.outgoing, version, flags, id);
+                if let Written::Introduced(alias) = written {
+                    open.outbound_aliases.introduced(&message.topic, alias);
+                }
             }
         }
         let Some(id) = id else { return Ok(()) };
-        drop(form);
         let Some(delivery) = place.take() else { return Ok(()) };
         open.quota.take();
         // The client takes a second PUBLISH under another identifier for another message. So the identifier must
@@ -261,6 +282,16 @@ impl Session {
         }
         let Delivery { qos, retain, duplicate, .. } = sent.delivery;
         let delivery = sent.delivery.clone();
+        if let Some(handing) = &mut self.handing {
+            match life_left(&delivery.message, now, again) {
+                Ok(life) => {
+                    let (message, duplicate) = (delivery.message, again || duplicate);
+                    handing.push(Handed { message, qos, retain, duplicate, packet_id: Some(id), life });
+                }
+                Err(_) => self.finish(now, id),
+            }
+            return;
+        }
         let form = open.form(now, &delivery, false, version, again);
         match form {
             Ok((form, written)) if form.size(version, Some(id)).is_ok_and(|size| size <= self.client_packet_size) => {
@@ -399,21 +430,15 @@ impl Open {
         started: bool,
     ) -> Result<(Form<'a>, Written), Withheld> {
         let message: &Message = &delivery.message;
-        let life = match message.expiry_left(now) {
-            // [MQTT-3.3.2-5]; [MQTT-4.3.3-7]: what has begun is completed.
-            Some(0) if !started => return Err(Withheld::Expired),
-            life => life.map(|left| left.max(1)),
-        };
+        let life = life_left(message, now, started)?;
         let identifiers = delivery.via.as_ref().map_or(&[][..], |via| &via.identifiers);
         let written = if version == ProtocolVersion::V5 && self.outbound_aliases.is_on() {
             self.outbound_aliases.write(&message.topic)
         } else {
             Written::InFull
         };
-        let own = life != message.properties.message_expiry_interval
-            || !identifiers.is_empty()
-            || written != Written::InFull
-            || self.naming.is_some();
+        let own =
+            life != message.properties.message_expiry_interval || !identifiers.is_empty() || written != Written::InFull;
         if version == ProtocolVersion::V311 || !own {
             if alone {
                 let properties = Cow::Borrowed(&*message.properties);
@@ -429,15 +454,21 @@ impl Open {
             Written::Introduced(alias) => (Some(alias), message.topic.clone()),
             Written::ByAlias(alias) => (Some(alias), TopicName::default()),
         };
-        let mut properties = PublishProperties {
+        let properties = PublishProperties {
             message_expiry_interval: life,
             subscription_identifiers: identifiers.to_vec(),
             topic_alias,
             ..PublishProperties::clone(&message.properties)
         };
-        if let Some(key) = self.naming.as_ref().filter(|_| Passed::read(&properties).is_none()) {
-            Passed::new(message.name(key), message.is_of_untold_way()).write(&mut properties);
-        }
         Ok((Form::Own { topic, properties: Cow::Owned(properties), payload: &message.payload }, written))
+    }
+}
+
+/// What is left of a message's life, seconds. What has begun is completed ([MQTT-4.3.3-7]); else it is not sent when its
+/// life is over ([MQTT-3.3.2-5]).
+fn life_left(message: &Message, now: Time, started: bool) -> Result<Option<u32>, Withheld> {
+    match message.expiry_left(now) {
+        Some(0) if !started => Err(Withheld::Expired),
+        life => Ok(life.map(|left| left.max(1))),
     }
 }

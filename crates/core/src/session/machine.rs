@@ -19,6 +19,7 @@ use super::{
     action::{Action, Keep},
     checks::will_message,
     ended::{Ended, Violation},
+    handed::{Handed, Handing},
     not_accepted::NotAccepted,
     permissions::Permissions,
     refusal::{Patience, Reason, Refusal},
@@ -27,7 +28,7 @@ use super::{
     terms::Terms,
 };
 use crate::{
-    Holding, Limits, NameKey, Outgoing, SessionKey, Time,
+    Holding, Limits, Outgoing, SessionKey, Time,
     access::{Access, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
@@ -52,8 +53,8 @@ pub struct Session {
     pub(super) problem_information: bool,
     /// By which other brokers know this one; told to clients that say that they are a bridge.
     pub(super) broker_name: Arc<str>,
-    /// Makes names of messages for a bridge, which passes them on.
-    pub(super) naming: Option<Arc<NameKey>>,
+    /// Present if messages are handed on instead of being written.
+    pub(super) handing: Option<Box<Handing>>,
     pub(super) outgoing: Outgoing,
     pub(super) actions: VecDeque<Action>,
 }
@@ -119,8 +120,6 @@ pub(super) struct Open {
     pub(super) unanswered: usize,
     pub(super) inbound_aliases: InboundAliases,
     pub(super) outbound_aliases: OutboundAliases,
-    /// Makes names of messages, if the client is a bridge.
-    pub(super) naming: Option<Arc<NameKey>>,
     /// What is done when commits are answered, in order.
     pub(super) held: VecDeque<(u64, After)>,
     pub(super) next_commit: u64,
@@ -152,7 +151,7 @@ impl Session {
             client_packet_size: MAX_PACKET_SIZE,
             problem_information: true,
             broker_name: Arc::default(),
-            naming: None,
+            handing: None,
             outgoing: Outgoing::default(),
             actions: VecDeque::new(),
         }
@@ -163,10 +162,22 @@ impl Session {
         self.broker_name = name;
     }
 
-    /// The client is a bridge of this broker: each message to it says by a user property what it is called, wherever
-    /// it goes. The key keeps others from guessing such names.
-    pub fn name_messages(&mut self, key: Arc<NameKey>) {
-        self.naming = Some(key);
+    /// The client is in this process: messages to it are given by [`Session::take_handed`] and not written. Everything else
+    /// of the protocol is as with any client.
+    pub fn hand_over(&mut self) {
+        self.handing = Some(Box::default());
+    }
+
+    /// Moves the messages that were handed over since the last call to the end of `into`; gives their weight, bytes.
+    pub fn take_handed(&mut self, into: &mut VecDeque<Handed>) -> usize {
+        let Some(handing) = &mut self.handing else { return 0 };
+        into.append(&mut handing.waiting);
+        std::mem::take(&mut handing.bytes)
+    }
+
+    /// Bytes that were made and not fetched yet.
+    pub(super) fn ahead(&self) -> usize {
+        self.outgoing.remaining() + self.handing.as_ref().map_or(0, |handing| handing.bytes)
     }
 
     /// The next thing to do. A large SUBSCRIBE is gone through in slices, as its actions are taken.

@@ -10,7 +10,8 @@
 //! [`Session::handle_timeout`], [`Session::handle_connection_lost`], [`Session::end`].
 //!
 //! Outputs, to be drained after every input: [`Session::poll_action`] until it gives `None`, each action carried out
-//! in order; then the bytes of [`Session::outgoing`] are written. [`Session::poll_timeout`] says when
+//! in order; then the bytes of [`Session::outgoing`] are written, and what [`Session::take_handed`] gives is handed on, if the
+//! session hands over. [`Session::poll_timeout`] says when
 //! [`Session::handle_timeout`] is due. Packets are handed in only while [`Session::wants_packets`] holds; what has
 //! arrived meanwhile stays in the receive buffer, so packets right behind CONNECT are served in order after it.
 //!
@@ -30,6 +31,7 @@ mod checks;
 mod connect;
 mod deliver;
 mod ended;
+mod handed;
 mod machine;
 mod no_entry;
 mod not_accepted;
@@ -47,6 +49,7 @@ pub use self::{
     action::{Action, Credentials, Keep, Routed, Verdict},
     deliver::{Handled, Undelivered, Withheld},
     ended::{Ended, EndedKind, Violation},
+    handed::Handed,
     machine::Session,
     no_entry::NoEntry,
     not_accepted::{NotAccepted, NotAcceptedKind},

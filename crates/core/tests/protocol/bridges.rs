@@ -3,14 +3,16 @@
 use std::sync::Arc;
 
 use bytes::Buf;
+use bytestring::ByteString;
 use moorfall_core::{
-    Time,
+    NameKey, Time,
     blueprint::{Blueprint, Bridge},
     bridge::{
         Direction, NotCarried, PASSED, RemoteTerms,
         relay::{Beginning, End, Happened, Names, NextId, Relay},
     },
     client::Event,
+    session::Handed,
 };
 use moorfall_wire::*;
 use proptest::prelude::*;
@@ -36,7 +38,7 @@ filter = "tide/#"
 struct Counted(u64);
 
 impl NextId for Counted {
-    fn next_id(&mut self) -> Box<str> {
+    fn next_id(&mut self) -> ByteString {
         self.0 += 1;
         format!("id-{}", self.0).into()
     }
@@ -61,7 +63,14 @@ struct Link {
     pull: usize,
     remote: usize,
     /// What came right behind CONNACK.
-    waiting: Vec<(End, Packet)>,
+    waiting: Vec<Came>,
+}
+
+/// Something that is to be carried.
+#[derive(Debug)]
+enum Came {
+    Packet(End, Box<Packet>),
+    Handed(Handed),
 }
 
 impl Estuary {
@@ -88,13 +97,19 @@ impl Estuary {
             asked.properties.topic_alias_maximum = Some(moorfall_core::bridge::relay::ALIASES);
         }
         let remote = self.there.open_raw(asked);
-        let mut waiting: Vec<_> = self.there.packets(remote).into_iter().map(|packet| (End::Remote, packet)).collect();
-        let Packet::ConnAck(connack) = waiting.remove(0).1 else { panic!("{waiting:?}") };
+        let mut packets = self.there.packets(remote);
+        let Packet::ConnAck(connack) = packets.remove(0) else { panic!("{packets:?}") };
+        let waiting = packets.into_iter().map(|packet| Came::Packet(End::Remote, Box::new(packet))).collect();
         let terms = RemoteTerms::new(self.version, &connack);
-        let push = self.here.open_raw(keep("push", ProtocolVersion::V5));
+        let push = self.here.open_handing(keep("push", ProtocolVersion::V5));
         let clean_start = !(terms.session_present && in_line);
         let pull = self.here.open_raw(Connect { clean_start, ..keep("pull", ProtocolVersion::V5) });
-        let names = Names { broker: "harrowmere.1".into(), link: "tideway.1".into(), remote: Some("tideway.2".into()) };
+        let names = Names {
+            broker: "harrowmere.1".into(),
+            link: "tideway.1".into(),
+            remote: Some("tideway.2".into()),
+            key: Arc::new(NameKey::of("what only this broker knows")),
+        };
         let beginning = Beginning { in_line, retained_here: 0, retained_there: false, at: self.now };
         let relay = Relay::new(Arc::clone(&self.bridge), names, terms, beginning, Box::new(Counted(0)));
         for mapping in &self.bridge.pull {
@@ -116,24 +131,26 @@ impl Estuary {
                 (End::Pull, self.here.packets(link.pull)),
                 (End::Remote, self.there.packets(link.remote)),
             ] {
-                waiting.extend(packets.into_iter().map(|packet| (end, packet)));
+                waiting.extend(packets.into_iter().map(|packet| Came::Packet(end, Box::new(packet))));
             }
+            waiting.extend(self.here.handed(link.push).into_iter().map(Came::Handed));
             if waiting.is_empty() {
                 return;
             }
-            for (end, packet) in waiting {
+            for came in waiting {
                 if self.budget == 0 {
                     return self.cut();
                 }
                 self.budget = self.budget.saturating_sub(1);
-                if matches!(packet, Packet::ConnAck(_) | Packet::SubAck(_)) {
-                    continue;
-                }
                 let link = self.link.as_mut().unwrap();
-                match end {
-                    End::Push => link.relay.handle_push(packet, self.now),
-                    End::Pull => link.relay.handle_pull(packet, self.now),
-                    End::Remote => link.relay.handle_remote(packet, self.now, |_, _| false),
+                match came {
+                    Came::Packet(end, packet) => match (end, *packet) {
+                        (_, Packet::ConnAck(_) | Packet::SubAck(_)) => continue,
+                        (End::Push, packet) => link.relay.handle_push(&packet),
+                        (End::Pull, packet) => link.relay.handle_pull(packet, self.now),
+                        (End::Remote, packet) => link.relay.handle_remote(packet, self.now, |_, _| false),
+                    },
+                    Came::Handed(handed) => link.relay.push(&handed, self.now),
                 }
                 self.happened.extend(std::iter::from_fn(|| link.relay.poll_happened()));
                 for end in [End::Push, End::Pull, End::Remote] {
@@ -243,7 +260,7 @@ fn a_message_does_not_go_back_by_the_link_that_it_came_by() {
         topic: "river/tide/level".parse().unwrap(),
         why: NotCarried::CameFromThere,
         said: None,
-        name: "id-1".into(),
+        journey: 0,
     };
     assert!(both.happened.contains(&told), "{:?}", both.happened);
 }
@@ -262,7 +279,8 @@ fn the_way_of_a_message_is_told_and_one_that_was_there_is_not_sent_there() {
     both.publish_here(gauge, publish("river/level", b"2", QoS::AtLeastOnce));
     let events = both.there.events(barrier);
     let [Event::Message(message)] = &events[..] else { panic!("{events:?}") };
-    assert_eq!(*message.properties.user_properties[0].value, *"id-1 harrowmere.1 tideway.1");
+    let way: Vec<&str> = message.properties.user_properties[0].value.split(' ').collect();
+    assert!(way[0].len() == 16 && way[1..] == ["harrowmere.1", "tideway.1"], "{way:?}");
     assert_eq!(message.payload, &b"2"[..]);
 }
 

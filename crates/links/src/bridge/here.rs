@@ -6,6 +6,7 @@ use bytes::BytesMut;
 use moorfall_broker::{
     attach::{Entrance, attach},
     broker::Broker,
+    connection::handover::Handover,
     listeners::{listener::Listener, origin::Acting, seats::Seats, settings::ListenerSettings},
 };
 use moorfall_client::{AskedBy, Dialled, Layer, Options, Remote, Scheme, dial_over};
@@ -39,13 +40,13 @@ pub(super) struct Here {
 }
 
 impl Here {
-    /// Connects one of the bridge's clients.
+    /// Connects one of the bridge's clients; its messages are handed over.
     pub(super) async fn open(
         &self,
         bridge: &Bridge,
         direction: Direction,
         adapt: impl FnOnce(&mut Connect),
-    ) -> Result<Dialled, LinkFault> {
+    ) -> Result<(Dialled, Arc<Handover>), LinkFault> {
         let limits = Limits {
             receive_maximum: u16::MAX,
             topic_aliases: 0,
@@ -57,7 +58,9 @@ impl Here {
         let settings = ListenerSettings::tcp(LISTENER, nowhere);
         let listener = Arc::new(Listener::new(&settings, nowhere, None, limits));
         let entrance = Entrance { seats: &self.seats, listener: &listener, address: nowhere };
-        let near = attach(&self.broker, entrance, Acting::Bridge(bridge.name.clone()));
+        let handover = Arc::new(Handover::default());
+        let acting = Acting::Bridge { name: bridge.name.clone(), handover: Arc::clone(&handover) };
+        let near = attach(&self.broker, entrance, acting);
         let near: Box<dyn Layer> = Box::new(near.map_err(|_| LinkFault::NoRoom)?);
         let mut connect = Connect::new(ProtocolVersion::V5, bridge.client_id(direction));
         connect.clean_start = false;
@@ -67,7 +70,7 @@ impl Here {
         let remote =
             Remote { scheme: Scheme::Mqtt, identity: None, host: "this broker".into(), port: 0, path: String::new() };
         let options = Options { asked_by: AskedBy::Bridge, ..Options::new(remote) };
-        Ok(dial_over(near, &options, &connect).await?)
+        Ok((dial_over(near, &options, &connect).await?, handover))
     }
 
     /// Whether the session that receives what is pushed is there.
@@ -85,7 +88,8 @@ impl Here {
         let opened = self.open(bridge, Direction::Push, |connect| {
             connect.properties.receive_maximum = Some(PacketId::MIN);
         });
-        let Dialled { mut stream, mut buffer, .. } = opened.await?;
+        // What is handed over is not taken.
+        let (Dialled { mut stream, mut buffer, .. }, _handover) = opened.await?;
         let mut bytes = BytesMut::new();
         let wanted = wanted(bridge, Direction::Push);
         for packet in requests(&wanted, before) {

@@ -1,6 +1,7 @@
 //! One link while it is up: a task that moves packets between the bridge's two clients here and the one there.
 
 use std::{
+    collections::VecDeque,
     future::{pending, poll_fn},
     io,
     pin::Pin,
@@ -10,7 +11,7 @@ use std::{
 };
 
 use bytes::{Buf, Bytes, BytesMut};
-use moorfall_broker::notes;
+use moorfall_broker::{connection::handover::Handover, notes};
 use moorfall_client::{Dialled, Layer};
 use moorfall_core::{
     Outgoing, SessionKey, Time,
@@ -20,6 +21,7 @@ use moorfall_core::{
         relay::{ALIASES, Beginning, End, Happened, Names, NextId, Relay, Said},
     },
     measure::Measure,
+    session::Handed,
 };
 use moorfall_live::{facts::Fact, journeys::Across};
 use moorfall_wire::{
@@ -152,6 +154,10 @@ pub(super) struct Link {
     pull: Side,
     /// Absent until the remote has answered SUBSCRIBE: its packet identifiers must not be those of messages.
     push: Option<Side>,
+    /// Where messages come from that are pushed.
+    handover: Arc<Handover>,
+    /// Those that were taken from there.
+    handed: VecDeque<Handed>,
     /// That session's key.
     session: SessionKey,
     here_before: Vec<String>,
@@ -170,7 +176,8 @@ impl Link {
     pub(super) async fn begin(here: Arc<Here>, seen: Arc<Seen>, start: Start) -> Result<Self, LinkFault> {
         let Start { bridge, remote, dialled, names, in_line, before, next_id, terms, drains } = start;
         let clean_start = !(terms.session_present && in_line);
-        let opened = here.open(&bridge, Direction::Pull, |connect| connect.clean_start = clean_start).await?;
+        let (opened, _nothing_comes) =
+            here.open(&bridge, Direction::Pull, |connect| connect.clean_start = clean_start).await?;
         let now = here.broker.now();
         let (here_before, there_before) = before;
         let new_here = |one: &&Subscription| !here_before.contains(&one.filter.to_string());
@@ -187,6 +194,8 @@ impl Link {
             remote: Side::new(dialled.stream, dialled.buffer, terms.version),
             pull: Side::new(opened.stream, opened.buffer, ProtocolVersion::V5),
             push: None,
+            handover: Arc::default(),
+            handed: VecDeque::new(),
             session: SessionKey(0),
             here_before,
             there_before: if terms.session_present { there_before } else { Vec::new() },
@@ -225,7 +234,8 @@ impl Link {
         let opened = self.here.open(&self.bridge, Direction::Push, |connect| {
             connect.properties.receive_maximum = most;
         });
-        let Dialled { stream, buffer, .. } = opened.await?;
+        let (Dialled { stream, buffer, .. }, handover) = opened.await?;
+        self.handover = handover;
         let all = if self.draining { Vec::new() } else { wanted(&self.bridge, Direction::Push) };
         for packet in requests(&all, &self.here_before) {
             let out = self.relay.outgoing(End::Push);
@@ -337,8 +347,15 @@ impl Link {
                 match packet {
                     Packet::SubAck(ack) => self.subscribed_here(&ack.reasons).await?,
                     Packet::Disconnect(goodbye) => return Err(here_ended(&goodbye)),
-                    packet => self.relay.handle_push(packet, now),
+                    packet => self.relay.handle_push(&packet),
                 }
+                self.note(now)?;
+            }
+            while self.relay.wants(End::Push, now) {
+                self.handover.take(&mut self.handed);
+                let Some(handed) = self.handed.pop_front() else { break };
+                moved = true;
+                self.relay.push(&handed, now);
                 self.note(now)?;
             }
             if !moved {
@@ -350,9 +367,10 @@ impl Link {
     /// Waits until bytes have moved.
     async fn moved(&mut self) -> Result<(), LinkFault> {
         let now = self.here.broker.now();
-        let Self { relay, remote, pull, push, .. } = self;
+        let Self { relay, remote, pull, push, handover, handed, .. } = self;
         let moved = poll_fn(|context| {
-            let mut any = false;
+            // What was taken goes first, as soon as there is room for it.
+            let mut any = handed.is_empty() && relay.wants(End::Push, now) && handover.poll_ready(context).is_ready();
             for end in [End::Remote, End::Pull, End::Push] {
                 let side = match end {
                     End::Remote => &mut *remote,
@@ -463,7 +481,7 @@ impl Link {
         while let Some(happened) = self.relay.poll_happened() {
             let live = &self.here.broker.live;
             match happened {
-                Happened::Carried { direction, mapping, from, to, payload, qos, packet_id, untold, is_first, name } => {
+                Happened::Carried { direction, mapping, to, payload, untold, is_first, journey } => {
                     let bytes = payload.len();
                     // What has passed other brokers is known to the one that it began at.
                     if direction == Direction::Push && is_first {
@@ -472,22 +490,21 @@ impl Link {
                     self.seen.flow(direction, Some(mapping)).carried(bytes, now);
                     live.counters.count_by(Measure::Bridged, direction, 1);
                     live.counters.count_by(Measure::BridgedBytes, direction, bytes as u64);
-                    let _ = (from, qos, packet_id);
-                    if live.recorder.is_on() && direction == Direction::Push {
+                    if journey != 0 {
                         let remote = self.remote_name.clone();
-                        live.recorder.across(&name, self.session, || Across::Sent { topic: to, remote });
+                        live.recorder.across(journey, self.session, || Across::Sent { topic: to, remote });
                     }
                 }
                 Happened::Acknowledged { direction, mapping, .. } => {
                     let flow = self.seen.flow(direction, Some(mapping));
                     flow.acknowledged.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 }
-                Happened::NotCarried { direction, mapping, topic, why, said, name } => {
+                Happened::NotCarried { direction, mapping, topic, why, said, journey } => {
                     self.seen.flow(direction, mapping).not_carried(why);
                     live.counters.count_by(Measure::BridgeNotCarried, why, 1);
-                    if live.recorder.is_on() && direction == Direction::Push {
+                    if journey != 0 {
                         let said = said.as_ref().map(in_words).unwrap_or_default();
-                        live.recorder.across(&name, self.session, || Across::NotCarried { why, said });
+                        live.recorder.across(journey, self.session, || Across::NotCarried { why, said });
                     }
                     match (why, said) {
                         (NotCarried::Refused, Some(said)) => {

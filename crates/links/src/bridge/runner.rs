@@ -2,6 +2,7 @@
 
 use std::{num::NonZeroU16, sync::Arc, time::Duration};
 
+use bytestring::ByteString;
 use moorfall_broker::{broker::Broker, clock::sleep, notes, random::random_text};
 use moorfall_client::{AskedBy, Options, Remote, Trust, dial, reaches};
 use moorfall_core::bridge::{
@@ -32,7 +33,7 @@ struct Random {
 }
 
 impl NextId for Random {
-    fn next_id(&mut self) -> Box<str> {
+    fn next_id(&mut self) -> ByteString {
         self.count += 1;
         format!("{}{:x}", self.beginning, self.count).into()
     }
@@ -247,6 +248,7 @@ impl Runner {
             broker: broker.name.public.as_ref().into(),
             link: format!("{}:{}", broker.name.public, bridge.name).into(),
             remote: said.map(Into::into),
+            key: Arc::clone(&broker.name.key),
         };
         note_limits(&self.seen, &address, &terms);
         self.seen.change(|standing| standing.terms = Some(terms));

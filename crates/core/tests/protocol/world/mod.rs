@@ -13,7 +13,7 @@ use moorfall_core::{
     blueprint::Blueprint,
     client::{ClientSession, ClientState, Event},
     router::{Load, Recipient, Router},
-    session::{Action, Ended, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
+    session::{Action, Ended, Handed, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
 };
 use moorfall_wire::*;
 

@@ -70,6 +70,26 @@ impl World {
         peer
     }
 
+    /// The same, for a client that messages are handed to.
+    pub(crate) fn open_handing(&mut self, connect: Connect) -> usize {
+        let peer = self.begin_silent();
+        self.peers[peer].session.hand_over();
+        let mut bytes = BytesMut::new();
+        Packet::Connect(Box::new(connect)).encode(ProtocolVersion::V5, &mut bytes).unwrap();
+        self.inject_bytes(peer, &bytes);
+        peer
+    }
+
+    /// What was handed over.
+    pub(crate) fn handed(&mut self, peer: usize) -> VecDeque<Handed> {
+        let mut handed = VecDeque::new();
+        let bytes = self.peers[peer].session.take_handed(&mut handed);
+        assert_eq!(bytes, handed.iter().map(|one| one.message.weight()).sum::<usize>());
+        // There is room for more.
+        self.run();
+        handed
+    }
+
     fn add(&mut self, client: Option<ClientSession>) -> usize {
         let index = self.peers.len();
         let session = Session::new(Arc::clone(&self.limits), format!("spare-{index}"), self.now);
