@@ -45,7 +45,7 @@ pub use granted::Granted;
 pub use holding::{CohortQuota, Holding, Quota, Share};
 pub use identity::{ADMINISTRATOR, ANONYMOUS, AttributeValue, BRIDGE, BUILT_IN, Identity};
 pub use limits::{LimitError, Limits, LiveTraffic, QueuePolicy};
-pub use message::{Delivery, Filed, Message, NameKey, Properties, SessionKey, Via};
+pub use message::{Delivery, Filed, Message, MessageName, NameKey, Properties, SessionKey, Via};
 pub use outbox::{Outbox, Pushed, Queued};
 pub use outgoing::Outgoing;
 pub use remote::{Remote, RemoteError, Scheme};

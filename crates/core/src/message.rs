@@ -11,7 +11,6 @@ use std::{
 };
 
 use bytes::Bytes;
-use bytestring::ByteString;
 use moorfall_wire::{EncodedPublish, ProtocolVersion, PublishProperties, QoS, TopicFilter, TopicName, VariableInt};
 use sha2::{Digest, Sha256};
 use siphasher::sip::SipHasher24;
@@ -79,6 +78,18 @@ impl fmt::Debug for NameKey {
     /// Leaves the key out.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("NameKey")
+    }
+}
+
+/// The name of a message: 16 hexadecimal digits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct MessageName([u8; 16]);
+
+impl Deref for MessageName {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        std::str::from_utf8(&self.0).expect("digits are text")
     }
 }
 
@@ -197,7 +208,7 @@ impl Message {
 
     /// A name by which all brokers know the message, and which nobody can guess who does not know the key. One that is
     /// kept has the same name after a restart.
-    pub fn name(&self, key: &NameKey) -> ByteString {
+    pub fn name(&self, key: &NameKey) -> MessageName {
         static APART: AtomicU64 = AtomicU64::new(0);
         let mut hash = key.0;
         match self.number() {
@@ -208,7 +219,9 @@ impl Message {
                 hash.write(&self.received.as_micros().to_be_bytes());
             }
         }
-        hex::encode(hash.finish().to_be_bytes()).into()
+        let mut name = [0; 16];
+        hex::encode_to_slice(hash.finish().to_be_bytes(), &mut name).expect("a byte has two digits");
+        MessageName(name)
     }
 
     /// Its number among what is kept.
@@ -354,7 +367,7 @@ mod tests {
         let key = NameKey::of("what only this broker knows");
         let one = message();
         assert_eq!(one.name(&key), one.name(&key));
-        let names: HashSet<ByteString> = (0..10_000).map(|_| message().name(&key)).collect();
+        let names: HashSet<MessageName> = (0..10_000).map(|_| message().name(&key)).collect();
         assert_eq!(names.len(), 10_000, "the same said at the same time is another message");
         assert!(names.iter().all(|name| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_hexdigit())));
     }

@@ -154,6 +154,11 @@ impl Part {
         &self.run
     }
 
+    /// The messages that are left.
+    pub(crate) fn messages(&self) -> impl Iterator<Item = &Arc<Message>> {
+        self.run.messages[self.left.clone()].iter()
+    }
+
     /// The first message that is left.
     pub(crate) fn first(&self) -> Option<&Arc<Message>> {
         self.run.messages.get(self.left.start)

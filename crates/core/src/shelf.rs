@@ -10,7 +10,7 @@ use moorfall_wire::TopicName;
 
 use crate::{Delivery, Filed, Time};
 
-/// A delivery of which only the database has the message, 40 bytes.
+/// A delivery of which only the database has the message, 32 bytes.
 #[derive(Clone, Copy, Debug)]
 pub struct Shelved {
     /// Its place in the queue.
@@ -19,13 +19,10 @@ pub struct Shelved {
     pub number: u64,
     /// When the message was accepted.
     pub received: Time,
-    weight: u32,
+    /// Bytes of payload, topic and properties; above them the marks.
+    weight_and_marks: u32,
     /// Of the topic: two with the same digest count as one.
     topic: u32,
-    /// Whether an earlier run of the service may have sent it.
-    duplicate: bool,
-    /// Whether the message came from a client of 3.1.1.
-    untold: bool,
 }
 
 /// What is known of a few besides.
@@ -158,7 +155,7 @@ impl Shelf {
     /// Whether a delivery can be here: its message is known to the database, and it can't become another session's turn.
     pub(crate) fn takes(delivery: &Delivery) -> bool {
         let is_filed = delivery.sequence > 0 && delivery.message.number().is_some();
-        is_filed && delivery.shared().is_none() && u32::try_from(delivery.message.weight()).is_ok()
+        is_filed && delivery.shared().is_none() && delivery.message.weight() <= Shelved::HEAVIEST as usize
     }
 
     fn row(&mut self, delivery: &Delivery) -> Option<Shelved> {
@@ -173,10 +170,10 @@ impl Shelf {
             sequence,
             number,
             received: message.received,
-            weight: u32::try_from(message.weight()).ok()?,
+            weight_and_marks: Shelved::weighing(message.weight())
+                | if delivery.duplicate { Shelved::DUPLICATE } else { 0 }
+                | if message.is_of_untold_way() { Shelved::UNTOLD } else { 0 },
             topic: digest(&message.topic),
-            duplicate: delivery.duplicate,
-            untold: message.is_of_untold_way(),
         })
     }
 
@@ -277,10 +274,10 @@ impl Shelf {
         let (row, beside) = self.take()?;
         let (filed, journey) = beside.map_or((None, 0), |beside| (beside.filed, beside.journey));
         let message = Arc::try_unwrap(read.message).unwrap_or_else(|shared| shared.detached());
-        let message = if row.untold { message.of_untold_way() } else { message };
+        let message = if row.is(Shelved::UNTOLD) { message.of_untold_way() } else { message };
         let message = if journey != 0 { message.followed(journey) } else { message };
         message.file_as(filed.unwrap_or_else(|| Filed::new(row.number, 1)));
-        Some(Delivery { message: Arc::new(message), duplicate: row.duplicate, ..read })
+        Some(Delivery { message: Arc::new(message), duplicate: row.is(Shelved::DUPLICATE), ..read })
     }
 
     /// The deliveries of a page that it did not have are over; they are given to `lost`.
@@ -300,21 +297,37 @@ fn digest(topic: &str) -> u32 {
 }
 
 impl Shelved {
+    /// An earlier run of the service may have sent it.
+    const DUPLICATE: u32 = 1 << 31;
+
+    /// The message came from a client of 3.1.1.
+    const UNTOLD: u32 = 1 << 30;
+
+    /// The greatest weight, which no packet of MQTT comes near.
+    const HEAVIEST: u32 = Self::UNTOLD - 1;
+
+    fn weighing(weight: usize) -> u32 {
+        u32::try_from(weight).unwrap_or(u32::MAX).min(Self::HEAVIEST)
+    }
+
+    fn is(&self, mark: u32) -> bool {
+        self.weight_and_marks & mark != 0
+    }
+
     /// One that was found in the database: its place in the queue, the number of its message, when that was accepted and
     /// under which topic, and bytes of payload, topic and properties.
     pub fn found(sequence: u64, number: u64, received: Time, topic: &str, weight: usize) -> Self {
-        let weight = u32::try_from(weight).unwrap_or(u32::MAX);
-        Self { sequence, number, received, weight, topic: digest(topic), duplicate: false, untold: false }
+        Self { sequence, number, received, weight_and_marks: Self::weighing(weight), topic: digest(topic) }
     }
 
     /// The same, which an earlier run of the service may have sent.
     #[must_use]
     pub fn sent_perhaps(self) -> Self {
-        Self { duplicate: true, ..self }
+        Self { weight_and_marks: self.weight_and_marks | Self::DUPLICATE, ..self }
     }
 
     /// Bytes of payload, topic and properties.
     pub fn weight(&self) -> usize {
-        self.weight as usize
+        (self.weight_and_marks & Self::HEAVIEST) as usize
     }
 }

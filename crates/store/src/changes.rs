@@ -6,6 +6,7 @@
 
 use std::{collections::HashMap, hash::Hash, sync::Arc};
 
+use foldhash::fast::RandomState;
 use moorfall_core::{
     Delivery, Message, SessionKey,
     session::{DelayedWill, Granted},
@@ -57,12 +58,13 @@ pub(crate) enum Change<R> {
 }
 
 /// Rows of one table by key.
+/// Keys are the service's own, so no hash of them has to be hard to guess.
 #[derive(Debug)]
-pub(crate) struct Table<K, R>(HashMap<K, Change<R>>);
+pub(crate) struct Table<K, R>(HashMap<K, Change<R>, RandomState>);
 
 impl<K, R> Default for Table<K, R> {
     fn default() -> Self {
-        Self(HashMap::new())
+        Self(HashMap::default())
     }
 }
 

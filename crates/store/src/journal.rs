@@ -21,7 +21,7 @@ use sqlx::{Postgres, Row, Transaction, postgres::PgRow};
 
 use crate::{
     Changes, SessionRow, Store, StoreError, audit,
-    changes::{MessageRow, Table},
+    changes::{DeliveryRow, MessageRow, Table},
 };
 
 /// A session as it was found.
@@ -303,7 +303,7 @@ impl Store {
 }
 
 /// Rows of one statement at most.
-const STATEMENT_ROWS: usize = 20_000;
+const STATEMENT_ROWS: usize = 4_000;
 
 /// Bytes of messages in one statement at most, unless a single one is larger: PostgreSQL takes less than 1 GiB.
 const STATEMENT_BYTES: usize = 16 * 1024 * 1024;
@@ -383,7 +383,7 @@ async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), Stor
 
 async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
     let gone: Vec<i64> = changes.messages.removals().map(|number| signed(*number)).collect();
-    if !gone.is_empty() {
+    for gone in gone.chunks(STATEMENT_ROWS) {
         sqlx::query("DELETE FROM message WHERE number = ANY($1)").bind(gone).execute(&mut **run).await?;
     }
     let mut rows: Vec<_> = changes.messages.puts().collect();
@@ -433,23 +433,27 @@ async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(
 
 async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
     let gone: Vec<_> = changes.deliveries.removals().collect();
-    if !gone.is_empty() {
+    for gone in gone.chunks(STATEMENT_ROWS) {
         sqlx::query(
             "DELETE FROM delivery USING UNNEST($1::int8[], $2::int8[]) AS gone (session, sequence) \
              WHERE delivery.session = gone.session AND delivery.sequence = gone.sequence",
         )
-        .bind(column(&gone, |(session, _)| signed(session.0)))
-        .bind(column(&gone, |(_, sequence)| signed(*sequence)))
+        .bind(column(gone, |(session, _)| signed(session.0)))
+        .bind(column(gone, |(_, sequence)| signed(*sequence)))
         .execute(&mut **run)
         .await?;
     }
     let mut rows: Vec<_> = changes.deliveries.puts().collect();
-    if rows.is_empty() {
-        return Ok(());
-    }
     rows.sort_unstable_by_key(|(key, _)| **key);
+    for rows in rows.chunks(STATEMENT_ROWS) {
+        insert_deliveries(run, rows).await?;
+    }
+    Ok(())
+}
+
+async fn insert_deliveries(run: Run<'_>, rows: &[(&(SessionKey, u64), &DeliveryRow)]) -> Result<(), StoreError> {
     // An array of arrays must be a rectangle in PostgreSQL; so identifiers travel as text, "{7,9}".
-    let identifiers = column(&rows, |(_, row)| {
+    let identifiers = column(rows, |(_, row)| {
         let via = row.delivery.via.as_ref().filter(|via| !via.identifiers.is_empty())?;
         let numbers: Vec<String> = via.identifiers.iter().map(|number| number.0.to_string()).collect();
         Some(format!("{{{}}}", numbers.join(",")))
@@ -460,15 +464,15 @@ async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreEr
          $5::bool[], $6::text[], $7::text[], $8::int4[], $9::int8[]) AS row (s, q, m, o, r, i, h, p, e) \
          ON CONFLICT (session, sequence) DO UPDATE SET packet_id = excluded.packet_id, released = excluded.released",
     )
-    .bind(column(&rows, |((session, _), _)| signed(session.0)))
-    .bind(column(&rows, |((_, sequence), _)| signed(*sequence)))
-    .bind(column(&rows, |(_, row)| row.delivery.message.number().map_or(0, signed)))
-    .bind(column(&rows, |(_, row)| i16::from(row.delivery.qos.level())))
-    .bind(column(&rows, |(_, row)| row.delivery.retain))
+    .bind(column(rows, |((session, _), _)| signed(session.0)))
+    .bind(column(rows, |((_, sequence), _)| signed(*sequence)))
+    .bind(column(rows, |(_, row)| row.delivery.message.number().map_or(0, signed)))
+    .bind(column(rows, |(_, row)| i16::from(row.delivery.qos.level())))
+    .bind(column(rows, |(_, row)| row.delivery.retain))
     .bind(identifiers)
-    .bind(column(&rows, |(_, row)| row.delivery.shared().map(std::string::ToString::to_string)))
-    .bind(column(&rows, |(_, row)| row.packet_id.map(|id| i32::from(id.get()))))
-    .bind(column(&rows, |(_, row)| row.released.map(signed)))
+    .bind(column(rows, |(_, row)| row.delivery.shared().map(std::string::ToString::to_string)))
+    .bind(column(rows, |(_, row)| row.packet_id.map(|id| i32::from(id.get()))))
+    .bind(column(rows, |(_, row)| row.released.map(signed)))
     .execute(&mut **run)
     .await?;
     Ok(())

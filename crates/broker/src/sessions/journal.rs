@@ -18,6 +18,7 @@ use std::{
     time::Duration,
 };
 
+use foldhash::fast::RandomState;
 use moorfall_core::{Delivery, Left, Message, SessionKey, session::Keep};
 use moorfall_store::{Author, Changes, Deed, SessionRow, SubscriptionRow};
 use moorfall_wire::{PacketId, TopicFilter};
@@ -74,7 +75,7 @@ pub(super) struct Open {
     pub(super) changes: Changes,
     pub(super) promises: Vec<Arc<Promise>>,
     /// Promises of uncommitted messages that are kept early when every session has acknowledged, by number.
-    pub(super) early: HashMap<u64, Arc<Promise>>,
+    pub(super) early: HashMap<u64, Arc<Promise>, RandomState>,
     last_number: u64,
     /// Batches that were taken to be written.
     pub(super) batch: u64,

@@ -16,6 +16,9 @@ const HOPS: usize = 32;
 /// Bytes of a broker's name at most.
 const NAME: usize = 200;
 
+/// Room for such a value as most are.
+const ROOM: usize = 120;
+
 /// Bytes of such a value at most.
 const LENGTH: usize = 4_096;
 
@@ -66,22 +69,29 @@ impl Passed {
 
     /// Writes the way into a message, in place of what it said before: it passes these, too.
     pub fn write(&self, and: &[&str], properties: &mut PublishProperties) {
-        let mut text = String::with_capacity(
-            self.id.len() + self.hops.len() + and.iter().map(|hop| hop.len() + 1).sum::<usize>() + 2,
-        );
-        if self.unsure {
-            text.push('?');
-        }
-        text.push_str(&self.id);
         let more = and.iter().copied().filter(|hop| !self.hops().any(|one| one == *hop));
-        for hop in self.hops().chain(more) {
-            text.push(' ');
-            text.push_str(hop);
-        }
-        let written = UserProperty { name: ByteString::from_static(PASSED), value: text.into() };
-        properties.user_properties.retain(|property| *property.name != *PASSED);
-        properties.user_properties.push(written);
+        write_way((&self.id, self.unsure), self.hops().chain(more), properties);
     }
+
+    /// Writes the way of a message that passes these first.
+    pub fn write_first(id: &str, unsure: bool, hops: &[&str], properties: &mut PublishProperties) {
+        write_way((id, unsure), hops.iter().copied(), properties);
+    }
+}
+
+fn write_way<'a>((id, unsure): (&str, bool), hops: impl Iterator<Item = &'a str>, properties: &mut PublishProperties) {
+    let mut text = String::with_capacity(ROOM);
+    if unsure {
+        text.push('?');
+    }
+    text.push_str(id);
+    for hop in hops {
+        text.push(' ');
+        text.push_str(hop);
+    }
+    let written = UserProperty { name: ByteString::from_static(PASSED), value: text.into() };
+    properties.user_properties.retain(|property| *property.name != *PASSED);
+    properties.user_properties.push(written);
 }
 
 /// What a broker is called that says so: in CONNECT a bridge, in CONNACK who answers it.

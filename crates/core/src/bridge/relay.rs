@@ -441,17 +441,14 @@ impl Relay {
     pub fn push(&mut self, handed: &Handed, now: Time) {
         let mut publish = handed.packet();
         self.retained.note(Direction::Push, publish.retain, now);
-        let from = publish.topic.clone();
         let Names { link, remote, .. } = &self.names;
         let was_there = |passed: &Passed| {
             passed.has_passed(link) || remote.as_ref().is_some_and(|remote| passed.has_passed(remote))
         };
         let passed = Passed::read(&publish.properties);
-        let message = &handed.message;
-        let new = || Passed::new(message.name(&self.names.key), message.is_of_untold_way());
-        let passed = passed.unwrap_or_else(new);
-        let journey = message.journey();
-        if was_there(&passed) {
+        let journey = handed.message.journey();
+        if passed.as_ref().is_some_and(was_there) {
+            let from = publish.topic.clone();
             self.not_carried(Direction::Push, None, (from, journey), NotCarried::CameFromThere);
             return self.settle_push(&publish);
         }
@@ -459,6 +456,7 @@ impl Relay {
             Err((mapping, why)) => {
                 // The filter of a mapping is wider than its named levels: that is no loss.
                 if why != NotCarried::NotCovered {
+                    let from = publish.topic.clone();
                     self.not_carried(Direction::Push, mapping, (from, journey), why);
                 }
                 self.settle_push(&publish);
@@ -466,13 +464,14 @@ impl Relay {
             Ok((mapping, to)) => {
                 let qos = publish.qos;
                 publish.topic = to;
-                if self.write_push(&mut publish, mapping, from.clone(), (&passed, journey), now) {
+                if self.write_push(&mut publish, handed, mapping, passed.as_ref(), now) {
                     if publish.qos == QoS::AtMostOnce && qos > QoS::AtMostOnce {
                         publish.qos = qos;
                         self.acknowledge_push(&publish);
                     }
                 } else {
                     publish.qos = qos;
+                    let from = handed.message.topic.clone();
                     self.not_carried(Direction::Push, Some(mapping), (from, journey), NotCarried::TooLarge);
                     self.settle_push(&publish);
                 }
@@ -480,13 +479,14 @@ impl Relay {
         }
     }
 
-    /// Writes a message to the remote; `false` if it is too large. Its QoS is then the one that it has there.
+    /// Writes a message to the remote; `false` if it is too large. Of the packet only QoS and identifier are left, QoS as it
+    /// is there.
     fn write_push(
         &mut self,
         publish: &mut Publish,
+        handed: &Handed,
         mapping: usize,
-        from: TopicName,
-        (passed, journey): (&Passed, u64),
+        passed: Option<&Passed>,
         now: Time,
     ) -> bool {
         let terms = &self.bridge.push[mapping];
@@ -500,7 +500,14 @@ impl Relay {
         publish.properties.topic_alias = None;
         let mut written = Written::InFull;
         if v5 {
-            passed.write(&[&self.names.broker, &self.names.link], &mut publish.properties);
+            let (Names { broker, link, key, .. }, message) = (&self.names, &handed.message);
+            match passed {
+                Some(passed) => passed.write(&[broker, link], &mut publish.properties),
+                None => {
+                    let unsure = message.is_of_untold_way();
+                    Passed::write_first(&message.name(key), unsure, &[broker, link], &mut publish.properties);
+                }
+            }
             if self.outbound.is_on() {
                 written = self.outbound.write(&publish.topic);
             }
@@ -543,17 +550,18 @@ impl Relay {
             self.echoes.note((&*publish.topic, &publish.payload), now);
         }
         if let Some(id) = packet_id {
-            let carried = Carried { mapping, topic: from, journey, qos: (came_at, publish.qos), at: now };
+            let (topic, journey) = (handed.message.topic.clone(), handed.message.journey());
+            let carried = Carried { mapping, topic, journey, qos: (came_at, publish.qos), at: now };
             self.pushed.insert(id, carried);
         }
         self.happened.push_back(Happened::Carried {
             direction: Direction::Push,
             mapping,
-            to: publish.topic.clone(),
-            payload: publish.payload.clone(),
-            untold: passed.unsure,
-            is_first: passed.hops().next().is_none(),
-            journey,
+            to: std::mem::take(&mut publish.topic),
+            payload: std::mem::take(&mut publish.payload),
+            untold: passed.map_or(handed.message.is_of_untold_way(), |passed| passed.unsure),
+            is_first: passed.is_none_or(|passed| passed.hops().next().is_none()),
+            journey: handed.message.journey(),
         });
         true
     }

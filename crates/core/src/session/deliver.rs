@@ -182,10 +182,12 @@ impl Session {
                 return 0;
             }
             let count = part.fitting(room).clamp(1, most.min(part.len()));
-            for Delivery { message, qos, retain, duplicate, .. } in part.split_to(count) {
-                let life = message.properties.message_expiry_interval;
-                handing.push(Handed { message, qos, retain, duplicate, packet_id: None, life });
+            for message in part.messages().take(count) {
+                let (message, life) = (Arc::clone(message), message.properties.message_expiry_interval);
+                let (qos, packet_id) = (QoS::AtMostOnce, None);
+                handing.push(Handed { message, qos, retain: false, duplicate: false, packet_id, life });
             }
+            part.advance(count);
             return count;
         }
         let Some(encoded) = part.run().encoded(version, part.qos) else { return 0 };

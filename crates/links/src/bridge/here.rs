@@ -27,6 +27,9 @@ use super::fault::LinkFault;
 /// The name of the listener that clients of bridges count as ones of.
 const LISTENER: &str = "bridges";
 
+/// Messages at QoS 1 and 2 that are under way to the remote at most, if it takes so many: enough for a long way there.
+pub(super) const IN_FLIGHT: u16 = 4_096;
+
 /// The identifier of SUBSCRIBE and UNSUBSCRIBE. Sessions begin with low ones for messages.
 pub(super) const REQUEST: PacketId = PacketId::MAX;
 
@@ -49,6 +52,7 @@ impl Here {
     ) -> Result<(Dialled, Arc<Handover>), LinkFault> {
         let limits = Limits {
             receive_maximum: u16::MAX,
+            in_flight: IN_FLIGHT,
             topic_aliases: 0,
             refusals_per_second: 0,
             subscriptions: usize::MAX,

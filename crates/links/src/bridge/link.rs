@@ -36,7 +36,7 @@ use tokio_util::io::poll_read_buf;
 
 use super::{
     fault::{LinkFault, in_words},
-    here::{Here, lowered, refusals, requests, wanted},
+    here::{Here, IN_FLIGHT, lowered, refusals, requests, wanted},
     seen::{Phase, Seen},
     wish::{Mode, Wish},
 };
@@ -230,7 +230,7 @@ impl Link {
     }
 
     async fn open_push(&mut self, terms: &moorfall_core::bridge::RemoteTerms) -> Result<(), LinkFault> {
-        let most = PacketId::new(terms.receive_maximum.min(self.here.broker.limits.in_flight.max(256)));
+        let most = PacketId::new(terms.receive_maximum.min(IN_FLIGHT));
         let opened = self.here.open(&self.bridge, Direction::Push, |connect| {
             connect.properties.receive_maximum = most;
         });

@@ -209,3 +209,48 @@ fn the_remotes_keep_alive_and_aliases_are_its_own_and_its_goodbye_is_told() {
     }
     wait_until(&service, "nothing waits", |view| view["waiting"]["in_flight"] == 0 && view["phase"] == "up");
 }
+
+#[test]
+fn what_comes_now_goes_behind_what_waits_or_beside_it_as_the_design_says() {
+    const COUNT: u16 = 5_500;
+    for live in ["behind", "beside"] {
+        let (place, remote) = (Place::new(), Remote::new());
+        let config = place.write("moorfall.toml", "[limits]\nqueue-memory-bytes = 65536\n");
+        let file = place.write("b.toml", &remote.blueprint(&format!("[bridges.waiting]\nlive = \"{live}\"\n{PUSH}")));
+        let (config, file) = (config.to_str().unwrap(), file.to_str().unwrap());
+        let service = place.serve(&["--open", "--blueprint", file, "--config", config]);
+        let (link, _) = remote.accept(|_| {});
+        wait_until(&service, "it is up", |view| view["phase"] == "up");
+        service.run(&["bridge", "pause", "tideway"]).ok();
+        drop(link);
+        wait_until(&service, "it rests", |view| view["phase"] == "paused");
+        let shown_as = if live == "beside" { "beside what waits of other topics" } else { "behind all that waits" };
+        assert!(service.run(&["bridge", "show", "tideway"]).ok().contains(shown_as));
+
+        let mut gauge = Peer::open(service.mqtt, V5, "gauge");
+        for number in 1..=COUNT {
+            let message = peer::publish("river/level", number.to_string().into_bytes(), QoS::AtLeastOnce);
+            gauge.send(&Packet::Publish(Publish { packet_id: PacketId::new(number), ..message }));
+        }
+        (0..COUNT).for_each(|_| assert!(matches!(gauge.receive(), Some(Packet::PubAck(_)))));
+        wait_until(&service, "all of them wait", |view| view["waiting"]["messages"] == COUNT);
+        service.run(&["bridge", "resume", "tideway"]).ok();
+        let (mut link, _) = remote.accept(|terms| terms.receive_maximum = std::num::NonZeroU16::new(16));
+        wait_until(&service, "the first are on their way", |view| view["waiting"]["in_flight"] == 16);
+        gauge.publish(1, peer::publish("river/wind", b"now".to_vec(), QoS::AtLeastOnce));
+        gauge.publish(2, peer::publish("river/level", b"last".to_vec(), QoS::AtLeastOnce));
+        let mut all = Vec::new();
+        for _ in 0..COUNT + 2 {
+            let message = message(&mut link);
+            all.push(String::from_utf8_lossy(&message.payload).into_owned());
+            link.acknowledge(&message);
+        }
+        let place = all.iter().position(|one| one == "now").unwrap();
+        // What was read from the database by then goes first.
+        let expected = if live == "beside" { 16..4_900 } else { usize::from(COUNT)..usize::from(COUNT) + 1 };
+        assert!(expected.contains(&place), "{live}: {place}");
+        all.remove(place);
+        let in_order: Vec<String> = (1..=COUNT).map(|number| number.to_string()).chain(["last".to_owned()]).collect();
+        assert_eq!(all, in_order, "{live}: each topic keeps its order");
+    }
+}
