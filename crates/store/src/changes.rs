@@ -57,6 +57,9 @@ pub(crate) enum Change<R> {
     Gone,
 }
 
+/// Rows that are written, with their keys.
+pub(crate) type Rows<'a, K, R> = Vec<(&'a K, &'a R)>;
+
 /// Rows of one table by key.
 /// Keys are the service's own, so no hash of them has to be hard to guess.
 #[derive(Debug)]
@@ -98,6 +101,17 @@ impl<K: Eq + Hash + Copy, R> Table<K, R> {
             Change::Put { row, .. } => Some((key, row)),
             Change::Gone => None,
         })
+    }
+
+    /// Rows that are written, those apart that no earlier commit may have written: (new, perhaps known).
+    pub(crate) fn puts_apart(&self) -> (Rows<'_, K, R>, Rows<'_, K, R>) {
+        let (mut new, mut known) = (Vec::new(), Vec::new());
+        for (key, change) in &self.0 {
+            if let Change::Put { row, fresh } = change {
+                if *fresh { new.push((key, row)) } else { known.push((key, row)) }
+            }
+        }
+        (new, known)
     }
 
     pub(crate) fn removals(&self) -> impl Iterator<Item = &K> {
@@ -304,6 +318,20 @@ mod tests {
         };
         assert_eq!(noted("harrowmere/gorge"), DEEDS.0);
         assert!((15..=16).contains(&noted(&"x".repeat(1024 * 1024))));
+    }
+
+    #[test]
+    fn what_is_new_is_told_from_what_may_be_known() {
+        let mut changes = Changes::default();
+        changes.put_delivery(SESSION, delivery(1));
+        changes.assign(SESSION, PacketId::MIN, delivery(1));
+        changes.assign(SESSION, PacketId::MAX, delivery(2));
+        changes.remove_delivery(SESSION, 3);
+        changes.put_delivery(SESSION, delivery(3));
+        let (new, mut known) = changes.deliveries.puts_apart();
+        known.sort_unstable_by_key(|(key, _)| **key);
+        let places = |rows: Vec<(&(SessionKey, u64), _)>| rows.iter().map(|(key, _)| key.1).collect::<Vec<_>>();
+        assert_eq!((places(new), places(known)), (vec![1], vec![2, 3]));
     }
 
     #[test]

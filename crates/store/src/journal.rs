@@ -57,14 +57,15 @@ pub struct Stored {
 }
 
 impl Store {
-    /// Writes changes in one transaction: all of them or none.
-    pub async fn commit(&self, changes: &Changes) -> Result<(), StoreError> {
+    /// Writes changes in one transaction: all of them or none. `again` says that it was tried before, so that it may have
+    /// been done: what is written then need not be new.
+    pub async fn commit(&self, changes: &Changes, again: bool) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
         let run = &mut transaction;
         write_sessions(run, changes).await?;
         write_subscriptions(run, changes).await?;
-        write_messages(run, changes).await?;
-        write_deliveries(run, changes).await?;
+        write_messages(run, changes, again).await?;
+        write_deliveries(run, changes, again).await?;
         write_received(run, changes).await?;
         for (by, deed, at) in &changes.deeds {
             audit::note_at(run, by, deed, Some(*at)).await?;
@@ -381,18 +382,22 @@ async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), Stor
     Ok(())
 }
 
-async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+async fn write_messages(run: Run<'_>, changes: &Changes, again: bool) -> Result<(), StoreError> {
     let gone: Vec<i64> = changes.messages.removals().map(|number| signed(*number)).collect();
     for gone in gone.chunks(STATEMENT_ROWS) {
         sqlx::query("DELETE FROM message WHERE number = ANY($1)").bind(gone).execute(&mut **run).await?;
     }
-    let mut rows: Vec<_> = changes.messages.puts().collect();
-    if rows.is_empty() {
-        return Ok(());
+    let (mut new, mut known) = changes.messages.puts_apart();
+    for (rows, is_new) in [(&mut new, !again), (&mut known, false)] {
+        // In the order of the index, which makes writing it cheaper.
+        rows.sort_unstable_by_key(|(number, _)| **number);
+        insert_all_messages(run, rows, is_new).await?;
     }
-    // In the order of the index, which makes writing it cheaper.
-    rows.sort_unstable_by_key(|(number, _)| **number);
-    let mut rest = &rows[..];
+    Ok(())
+}
+
+async fn insert_all_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)], are_new: bool) -> Result<(), StoreError> {
+    let mut rest = rows;
     while !rest.is_empty() {
         let mut bytes = 0;
         let fits = rest.iter().take(STATEMENT_ROWS).take_while(|(_, row)| {
@@ -401,21 +406,29 @@ async fn write_messages(run: Run<'_>, changes: &Changes) -> Result<(), StoreErro
             first || bytes <= STATEMENT_BYTES
         });
         let (now, later) = rest.split_at(fits.count());
-        insert_messages(run, now).await?;
+        insert_messages(run, now, are_new).await?;
         rest = later;
     }
     Ok(())
 }
 
-async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(), StoreError> {
+/// What is said of rows that may be there. It costs a good part of an insert, so it is not said of new ones.
+macro_rules! or_update {
+    ($insert:literal, $update:literal, $are_new:expr) => {
+        if $are_new { $insert } else { concat!($insert, " ", $update) }
+    };
+}
+
+async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)], are_new: bool) -> Result<(), StoreError> {
     let properties: Vec<Vec<u8>> =
         rows.iter().map(|(_, row)| properties_bytes(&row.message.properties)).collect::<Result<_, _>>()?;
-    sqlx::query(
+    sqlx::query(or_update!(
         "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received, owner) \
          SELECT * FROM UNNEST($1::int8[], $2::text[], $3::bytea[], $4::bytea[], $5::int2[], $6::bool[], $7::bool[], \
-         $8::int8[], $9::int8[], $10::text[]) ON CONFLICT (number) DO UPDATE SET retained = excluded.retained, \
-         owner = excluded.owner",
-    )
+         $8::int8[], $9::int8[], $10::text[])",
+        "ON CONFLICT (number) DO UPDATE SET retained = excluded.retained, owner = excluded.owner",
+        are_new
+    ))
     .bind(column(rows, |(number, _)| signed(**number)))
     .bind(column(rows, |(_, row)| &*row.message.topic))
     .bind(column(rows, |(_, row)| &row.message.payload[..]))
@@ -431,7 +444,7 @@ async fn insert_messages(run: Run<'_>, rows: &[(&u64, &MessageRow)]) -> Result<(
     Ok(())
 }
 
-async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreError> {
+async fn write_deliveries(run: Run<'_>, changes: &Changes, again: bool) -> Result<(), StoreError> {
     let gone: Vec<_> = changes.deliveries.removals().collect();
     for gone in gone.chunks(STATEMENT_ROWS) {
         sqlx::query(
@@ -443,27 +456,34 @@ async fn write_deliveries(run: Run<'_>, changes: &Changes) -> Result<(), StoreEr
         .execute(&mut **run)
         .await?;
     }
-    let mut rows: Vec<_> = changes.deliveries.puts().collect();
-    rows.sort_unstable_by_key(|(key, _)| **key);
-    for rows in rows.chunks(STATEMENT_ROWS) {
-        insert_deliveries(run, rows).await?;
+    let (mut new, mut known) = changes.deliveries.puts_apart();
+    for (rows, is_new) in [(&mut new, !again), (&mut known, false)] {
+        rows.sort_unstable_by_key(|(key, _)| **key);
+        for rows in rows.chunks(STATEMENT_ROWS) {
+            insert_deliveries(run, rows, is_new).await?;
+        }
     }
     Ok(())
 }
 
-async fn insert_deliveries(run: Run<'_>, rows: &[(&(SessionKey, u64), &DeliveryRow)]) -> Result<(), StoreError> {
+async fn insert_deliveries(
+    run: Run<'_>,
+    rows: &[(&(SessionKey, u64), &DeliveryRow)],
+    are_new: bool,
+) -> Result<(), StoreError> {
     // An array of arrays must be a rectangle in PostgreSQL; so identifiers travel as text, "{7,9}".
     let identifiers = column(rows, |(_, row)| {
         let via = row.delivery.via.as_ref().filter(|via| !via.identifiers.is_empty())?;
         let numbers: Vec<String> = via.identifiers.iter().map(|number| number.0.to_string()).collect();
         Some(format!("{{{}}}", numbers.join(",")))
     });
-    sqlx::query(
+    sqlx::query(or_update!(
         "INSERT INTO delivery (session, sequence, message, qos, retain, identifiers, shared, packet_id, released) \
          SELECT s, q, m, o, r, i::int8[], h, p, e FROM UNNEST($1::int8[], $2::int8[], $3::int8[], $4::int2[], \
-         $5::bool[], $6::text[], $7::text[], $8::int4[], $9::int8[]) AS row (s, q, m, o, r, i, h, p, e) \
-         ON CONFLICT (session, sequence) DO UPDATE SET packet_id = excluded.packet_id, released = excluded.released",
-    )
+         $5::bool[], $6::text[], $7::text[], $8::int4[], $9::int8[]) AS row (s, q, m, o, r, i, h, p, e)",
+        "ON CONFLICT (session, sequence) DO UPDATE SET packet_id = excluded.packet_id, released = excluded.released",
+        are_new
+    ))
     .bind(column(rows, |((session, _), _)| signed(session.0)))
     .bind(column(rows, |((_, sequence), _)| signed(*sequence)))
     .bind(column(rows, |(_, row)| row.delivery.message.number().map_or(0, signed)))

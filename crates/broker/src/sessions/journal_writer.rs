@@ -75,13 +75,16 @@ async fn write(journal: &Journal, database: &Database, changes: &Changes) -> boo
     if changes.is_empty() {
         return true;
     }
-    let mut last = None;
+    let (mut last, mut again) = (None, false);
     loop {
-        let written = timeout(ANSWER_TIME, database.store.commit(changes)).await.unwrap_or(Err(StoreError::Silent));
+        let written =
+            timeout(ANSWER_TIME, database.store.commit(changes, again)).await.unwrap_or(Err(StoreError::Silent));
         let Err(why) = written else {
             database.carried_out(Asked::Journal);
             return true;
         };
+        // The database may have done it all the same.
+        again = true;
         database.failed(Asked::Journal, &why).await;
         if journal.closing.is_cancelled() && *last.get_or_insert_with(|| Instant::now() + LAST) <= Instant::now() {
             return false;
