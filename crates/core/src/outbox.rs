@@ -225,23 +225,17 @@ impl Outbox {
     pub fn leave(&mut self) {
         self.is_away = true;
         self.shelve_rear(0);
-        let (mut stay, mut later) = (VecDeque::new(), Vec::new());
+        let (mut stay, mut shelved) = (VecDeque::new(), Vec::new());
         while self.at_hand > self.most_at_hand()
             && let Some(entry) = self.front.pop_back()
         {
             self.at_hand -= entry.cost();
             match entry {
-                Queued::One(delivery) if Shelf::takes(&delivery) => {
-                    // What went beside those on the shelf has come later than the first of them.
-                    match self.shelf.front() {
-                        Some(shelved) if shelved.sequence < delivery.sequence => later.push(delivery),
-                        _ => self.shelf.push_front(&delivery),
-                    }
-                }
+                Queued::One(delivery) if Shelf::takes(&delivery) => shelved.push(delivery),
                 entry => stay.push_front(entry),
             }
         }
-        self.shelf.merge(later);
+        self.shelf.merge(shelved);
         self.at_hand += stay.iter().map(Queued::cost).sum::<usize>();
         self.front.append(&mut stay);
     }

@@ -10,7 +10,7 @@ use moorfall_wire::TopicName;
 
 use crate::{Delivery, Filed, Time};
 
-/// A delivery of which only the database has the message, 32 bytes.
+/// A delivery of which only the database has the message.
 #[derive(Clone, Copy, Debug)]
 pub struct Shelved {
     /// Its place in the queue.
@@ -63,50 +63,102 @@ pub struct Page {
     pub last: u64,
 }
 
-/// Rows in pieces of one size, so that a long shelf is never copied to grow.
+/// What is kept of a delivery, 20 bytes: how far it is from the first one of its piece.
+#[derive(Clone, Copy, Debug)]
+struct Row {
+    sequence: u32,
+    number: u32,
+    /// Milliseconds.
+    received: u32,
+    weight_and_marks: u32,
+    topic: u32,
+}
+
+/// Rows that follow each other.
+#[derive(Debug)]
+struct Piece {
+    base: Shelved,
+    /// Never empty.
+    rows: VecDeque<Row>,
+}
+
+impl Piece {
+    /// Rows of a piece, 40 KiB.
+    const ROWS: usize = 2_048;
+
+    /// The row of a delivery, if it belongs into this piece.
+    fn row(&self, shelved: &Shelved) -> Option<Row> {
+        let apart = |one: u64, base: u64| u32::try_from(one.checked_sub(base)?).ok();
+        let received = shelved.received.as_micros().checked_sub(self.base.received.as_micros())?;
+        Some(Row {
+            sequence: apart(shelved.sequence, self.base.sequence)?,
+            number: apart(shelved.number, self.base.number)?,
+            received: u32::try_from(received / 1_000).ok()?,
+            weight_and_marks: shelved.weight_and_marks,
+            topic: shelved.topic,
+        })
+    }
+
+    fn shelved(&self, row: &Row) -> Shelved {
+        let Row { sequence, number, received, weight_and_marks, topic } = *row;
+        let received = self.base.received.as_micros() + u64::from(received) * 1_000;
+        Shelved {
+            sequence: self.base.sequence + u64::from(sequence),
+            number: self.base.number + u64::from(number),
+            received: Time::from_micros(received),
+            weight_and_marks,
+            topic,
+        }
+    }
+
+    fn iter(&self) -> impl Iterator<Item = Shelved> {
+        self.rows.iter().map(|row| self.shelved(row))
+    }
+}
+
+/// Rows in pieces, so that a long shelf is never copied to grow.
 #[derive(Debug, Default)]
 struct Rows {
-    /// None of them is empty.
-    pieces: VecDeque<VecDeque<Shelved>>,
+    pieces: VecDeque<Piece>,
     len: usize,
 }
 
 impl Rows {
-    /// Rows of a piece, 80 KiB.
-    const PIECE: usize = 2_048;
-
-    fn front(&self) -> Option<&Shelved> {
-        self.pieces.front()?.front()
+    fn front(&self) -> Option<Shelved> {
+        self.iter().next()
     }
 
-    fn iter(&self) -> impl Iterator<Item = &Shelved> {
-        self.pieces.iter().flatten()
+    fn iter(&self) -> impl Iterator<Item = Shelved> {
+        self.pieces.iter().flat_map(Piece::iter)
     }
 
-    fn push_back(&mut self, row: Shelved) {
+    fn push_back(&mut self, shelved: Shelved) {
         self.len += 1;
-        match self.pieces.back_mut().filter(|piece| piece.len() < Self::PIECE) {
-            Some(piece) => piece.push_back(row),
-            None => self.pieces.push_back([row].into()),
+        if let Some(piece) = self.pieces.back_mut().filter(|piece| piece.rows.len() < Piece::ROWS)
+            && let Some(row) = piece.row(&shelved)
+        {
+            return piece.rows.push_back(row);
         }
-    }
-
-    fn push_front(&mut self, row: Shelved) {
-        self.len += 1;
-        match self.pieces.front_mut().filter(|piece| piece.len() < Self::PIECE) {
-            Some(piece) => piece.push_front(row),
-            None => self.pieces.push_front([row].into()),
-        }
+        let mut piece = Piece { base: shelved, rows: VecDeque::new() };
+        piece.rows.extend(piece.row(&shelved));
+        self.pieces.push_back(piece);
     }
 
     fn pop_front(&mut self) -> Option<Shelved> {
         let piece = self.pieces.front_mut()?;
-        let row = piece.pop_front();
-        if piece.is_empty() {
+        let row = piece.rows.pop_front()?;
+        let shelved = piece.shelved(&row);
+        if piece.rows.is_empty() {
             self.pieces.pop_front();
         }
         self.len -= 1;
-        row
+        Some(shelved)
+    }
+
+    /// Adds all of these behind.
+    fn append(&mut self, mut others: Self) {
+        self.len += others.len;
+        self.pieces.append(&mut others.pieces);
     }
 }
 
@@ -132,7 +184,7 @@ impl Shelf {
     }
 
     /// The first one.
-    pub(crate) fn front(&self) -> Option<&Shelved> {
+    pub(crate) fn front(&self) -> Option<Shelved> {
         self.rows.front()
     }
 
@@ -191,28 +243,20 @@ impl Shelf {
         }
     }
 
-    /// The same, before all others.
-    pub(crate) fn push_front(&mut self, delivery: &Delivery) {
-        if let Some(row) = self.row(delivery) {
-            self.count(&row);
-            self.rows.push_front(row);
-        }
-    }
-
     /// Puts those where they belong by their places.
     pub(crate) fn merge(&mut self, mut deliveries: Vec<Delivery>) {
         if deliveries.is_empty() {
             return;
         }
         deliveries.sort_unstable_by_key(|delivery| delivery.sequence);
-        let mut shelved = std::mem::take(&mut self.rows).pieces.into_iter().flatten().peekable();
+        let mut shelved = std::mem::take(&mut self.rows);
         for delivery in &deliveries {
-            while let Some(row) = shelved.next_if(|row| row.sequence < delivery.sequence) {
-                self.rows.push_back(row);
+            while shelved.front().is_some_and(|row| row.sequence < delivery.sequence) {
+                shelved.pop_front().into_iter().for_each(|row| self.rows.push_back(row));
             }
             self.push_back(delivery);
         }
-        shelved.for_each(|row| self.rows.push_back(row));
+        self.rows.append(shelved);
     }
 
     /// Puts one that was found in the database behind all others; `filed` is there unless the message is its session's
