@@ -282,6 +282,35 @@ fn a_message_that_others_keep_too_is_only_over_when_all_are_done_with_it() {
 }
 
 #[test]
+fn a_message_that_is_shelved_in_two_queues_is_not_the_first_one_s_alone() {
+    let mut stores = [0, 1].map(|_| {
+        let mut store = Store::new(&limits(LiveTraffic::Behind, QueuePolicy::DropNewest, 10_000));
+        store.queue.leave();
+        (0..10).for_each(|_| store.publish(TOPICS[1], QoS::AtLeastOnce));
+        store
+    });
+    let shared = Arc::new(message(TOPICS[0], stores[0].now, QoS::AtLeastOnce));
+    for store in &mut stores {
+        let sequence = store.queue.next_sequence();
+        let delivery = Delivery { sequence, ..Delivery::new(Arc::clone(&shared), QoS::AtLeastOnce, false) };
+        let pushed = store.queue.push(delivery, |delivery| {
+            delivery.message.file(7_777);
+            delivery.message.hold();
+        });
+        assert_eq!(pushed.dropped, 0);
+    }
+    drop(shared);
+    for store in &mut stores {
+        (0..600).for_each(|_| store.publish(TOPICS[1], QoS::AtLeastOnce));
+    }
+    let mut holders = stores.iter_mut().flat_map(|store| {
+        let left = store.queue.take_older(Time::from_micros(u64::MAX), usize::MAX);
+        left.into_iter().find(|left| left.number == Some(7_777)).map(|left| left.filed.map(|filed| filed.let_go()))
+    });
+    assert_eq!((holders.next(), holders.next()), (Some(Some(1)), Some(Some(0))));
+}
+
+#[test]
 fn what_the_database_has_lost_is_told_and_does_not_hold_up_the_rest() {
     let mut store = Store::new(&limits(LiveTraffic::Behind, QueuePolicy::DropNewest, 1_000));
     store.queue.leave();
