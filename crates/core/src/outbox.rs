@@ -154,6 +154,9 @@ impl Outbox {
     /// Of what may be in memory while the client is connected, a session has so small a part while it is away.
     const AWAY: usize = 32;
 
+    /// So small a part of it is read at a time.
+    const PAGE: usize = 4;
+
     /// The newest messages, which others may still be about to be handed; twice as many at most.
     const NEWEST: usize = 128;
 
@@ -498,7 +501,10 @@ impl Outbox {
     /// What has to be read now for its reader to go on without waiting; it counts as being read from now on.
     pub fn page(&mut self) -> Option<Page> {
         let is_wanted = !self.is_read && !self.is_away && self.at_hand <= self.max_at_hand / Self::AWAY;
-        let page = self.shelf.page().filter(|_| is_wanted)?;
+        if !is_wanted {
+            return None;
+        }
+        let page = self.shelf.page(self.max_at_hand / Self::PAGE, |weight| weight + Self::OVERHEAD)?;
         self.is_read = true;
         Some(page)
     }

@@ -172,8 +172,8 @@ pub(crate) struct Shelf {
 }
 
 impl Shelf {
-    /// Deliveries, and bytes of payload, topic and properties, that are read at a time.
-    const PAGE: (usize, usize) = (4_096, 4 * 1024 * 1024);
+    /// Deliveries that are read at a time.
+    const PAGE: usize = 4_096;
 
     pub(crate) fn len(&self) -> usize {
         self.rows.len
@@ -293,14 +293,14 @@ impl Shelf {
         Some((Left { sequence: row.sequence, journey, number: Some(row.number), filed }, row.weight()))
     }
 
-    /// What is to be read next.
-    pub(crate) fn page(&self) -> Option<Page> {
+    /// What is to be read next: so much that it takes this in memory at most, if `cost` says what a weight takes.
+    pub(crate) fn page(&self, most: usize, cost: impl Fn(usize) -> usize) -> Option<Page> {
         let first = self.rows.front()?;
         let mut bytes = 0;
-        let fits = self.rows.iter().take(Self::PAGE.0).take_while(|row| {
+        let fits = self.rows.iter().take(Self::PAGE).take_while(|row| {
             let is_first = bytes == 0;
-            bytes += row.weight() + 1;
-            is_first || bytes <= Self::PAGE.1
+            bytes += cost(row.weight());
+            is_first || bytes <= most
         });
         Some(Page { first: first.sequence, last: fits.last()?.sequence })
     }

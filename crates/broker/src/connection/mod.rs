@@ -409,20 +409,23 @@ impl Connection {
 
     /// Tells the session what has become safe.
     async fn settle(&mut self) {
+        // Looked at once for all that have become safe.
+        let mut now = None;
         while let Some((_, answer)) =
             self.answers.pop_front_if(|(promise, _)| promise.as_ref().is_none_or(|promise| promise.is_kept()))
         {
+            let now = *now.get_or_insert_with(|| self.broker.now());
             match answer {
                 Awaited::Routed(qos, id, routed, arrived) => {
                     let counters = &self.broker.live.counters;
-                    counters.time(Measure::PublishToAcknowledge, self.broker.now() - arrived, 1);
+                    counters.time(Measure::PublishToAcknowledge, now - arrived, 1);
                     self.session.handle_routed(qos, id, routed);
                 }
                 Awaited::Committed(number) => {
                     if self.subscribing == Subscribing::Until(number) {
                         self.subscribing = Subscribing::No;
                     }
-                    self.session.handle_committed(self.broker.now(), number);
+                    self.session.handle_committed(now, number);
                 }
             }
             self.act().await;

@@ -28,7 +28,7 @@ impl Connection {
             notes::note(&self.broker.live, self.broker.now(), &sent);
         }
         let client_id = self.record.as_ref().map_or("", |record| &record.client_id);
-        if let Some(why) = self.broker.live.ways.check(&message, client_id, self.broker.now()) {
+        if let Some(why) = self.broker.live.ways.check(&message, client_id, message.received) {
             return self.came_back(&message, packet_id, why);
         }
         let message = if self.broker.live.recorder.is_on() { self.follow(message) } else { message };

@@ -228,7 +228,9 @@ fn of_a_client_that_is_away_little_is_in_memory_and_the_rest_is_read_in_pages() 
     assert!(at_hand < 300, "{at_hand} in memory");
     store.queue.attend();
     store.take(10);
-    assert_eq!(store.page.map(|page| page.last - page.first), Some(4_095));
+    let most = MEMORY / 4 / (400 + "1.83".len() + TOPICS[0].len()) + 1;
+    let page = store.page.unwrap();
+    assert!((1..most as u64).contains(&(page.last - page.first)), "{page:?}");
     store.drain();
     assert_eq!(store.sent_count, 9_000);
 }

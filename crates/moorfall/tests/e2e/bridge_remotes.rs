@@ -228,11 +228,15 @@ fn what_comes_now_goes_behind_what_waits_or_beside_it_as_the_design_says() {
         assert!(service.run(&["bridge", "show", "tideway"]).ok().contains(shown_as));
 
         let mut gauge = Peer::open(service.mqtt, V5, "gauge");
-        for number in 1..=COUNT {
-            let message = peer::publish("river/level", number.to_string().into_bytes(), QoS::AtLeastOnce);
-            gauge.send(&Packet::Publish(Publish { packet_id: PacketId::new(number), ..message }));
+        let all: Vec<u16> = (1..=COUNT).collect();
+        // As many at a time as the broker takes without acknowledging.
+        for some in all.chunks(1_000) {
+            for number in some {
+                let message = peer::publish("river/level", number.to_string().into_bytes(), QoS::AtLeastOnce);
+                gauge.send(&Packet::Publish(Publish { packet_id: PacketId::new(*number), ..message }));
+            }
+            some.iter().for_each(|_| assert!(matches!(gauge.receive(), Some(Packet::PubAck(_)))));
         }
-        (0..COUNT).for_each(|_| assert!(matches!(gauge.receive(), Some(Packet::PubAck(_)))));
         wait_until(&service, "all of them wait", |view| view["waiting"]["messages"] == COUNT);
         service.run(&["bridge", "resume", "tideway"]).ok();
         let (mut link, _) = remote.accept(|terms| terms.receive_maximum = std::num::NonZeroU16::new(16));
@@ -247,7 +251,7 @@ fn what_comes_now_goes_behind_what_waits_or_beside_it_as_the_design_says() {
         }
         let place = all.iter().position(|one| one == "now").unwrap();
         // What was read from the database by then goes first.
-        let expected = if live == "beside" { 16..4_900 } else { usize::from(COUNT)..usize::from(COUNT) + 1 };
+        let expected = if live == "beside" { 16..500 } else { usize::from(COUNT)..usize::from(COUNT) + 1 };
         assert!(expected.contains(&place), "{live}: {place}");
         all.remove(place);
         let in_order: Vec<String> = (1..=COUNT).map(|number| number.to_string()).chain(["last".to_owned()]).collect();
