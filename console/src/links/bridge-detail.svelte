@@ -42,10 +42,7 @@
           bridge.room.age_seconds ? `, ${span(bridge.room.age_seconds)}` : ''
         }; then ${bridge.room.full}`,
       ],
-      [
-        'Live',
-        bridge.room.live === 'behind' ? 'behind all that waits' : 'beside what waits of other topics',
-      ],
+      ['Live', bridge.room.live === 'behind' ? 'behind all that waits' : 'beside what waits of other topics'],
       ['Pushed', `${plural(bridge.pushed.messages, 'message')}, ${rate(bridge.pushed.rate)}/s`],
       ['Pulled', `${plural(bridge.pulled.messages, 'message')}, ${rate(bridge.pulled.rate)}/s`],
       ['Identity here', bridge.identity],

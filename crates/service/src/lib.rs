@@ -39,7 +39,7 @@ use moorfall_broker::{
         settings::{Transport, service_limits},
         tls, trust,
     },
-    sessions::{LastUsed, due, journal_writer, pager, restore},
+    sessions::{LastUsed, due, journal_writer, page_reader, restore},
 };
 use moorfall_contract::{
     blueprint_files::blueprint_files,
@@ -237,7 +237,7 @@ impl Service {
             Arc::clone(database),
             Arc::clone(&broker.live),
         ));
-        tasks.spawn(pager::run(Arc::clone(&broker.sessions), Arc::clone(database), stopping.clone()));
+        tasks.spawn(page_reader::run(Arc::clone(&broker.sessions), Arc::clone(database), stopping.clone()));
         // What is to be pushed waits before anybody can publish.
         let (ready, are_ready) = oneshot::channel();
         tasks.spawn(Arc::clone(&app.bridges).run(ready));

@@ -8,6 +8,7 @@ pub mod due;
 pub mod journal;
 pub mod journal_writer;
 pub mod lifecycle;
+pub mod page_reader;
 pub mod pager;
 pub mod record;
 pub mod registry;

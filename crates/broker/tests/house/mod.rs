@@ -17,7 +17,7 @@ use moorfall_broker::{
         settings::ListenerSettings,
         stream::Stream,
     },
-    sessions::{LastUsed, journal_writer, pager, restore},
+    sessions::{LastUsed, journal_writer, page_reader, restore},
 };
 use moorfall_client::{Arrivals, Client, Options, Remote};
 use moorfall_core::Limits;
@@ -69,7 +69,7 @@ impl House {
             Arc::clone(&common.database),
             Arc::clone(&broker.live),
         ));
-        common.tasks.spawn(pager::run(
+        common.tasks.spawn(page_reader::run(
             Arc::clone(&broker.sessions),
             Arc::clone(&common.database),
             common.stopping.clone(),
