@@ -56,6 +56,13 @@ pub struct Stored {
     pub last_key: u64,
 }
 
+/// What [`read_message`] reads.
+macro_rules! message_columns {
+    () => {
+        "SELECT number, topic, payload, properties, qos, retain, publisher, received"
+    };
+}
+
 impl Store {
     /// Writes changes in one transaction: all of them or none. `again` says that it was tried before, so that it may have
     /// been done: what is written then need not be new.
@@ -120,23 +127,33 @@ impl Store {
     /// Retained messages, and those that are in flight or may become another member's turn.
     async fn load_messages(&self, stored: &mut Stored) -> Result<HashMap<u64, Arc<Message>>, StoreError> {
         let mut messages = HashMap::new();
-        let mut rows = sqlx::query(
-            "SELECT number, topic, payload, properties, qos, retain, publisher, received, retained, coalesce(owner, \
-             '') FROM message WHERE retained OR number IN (SELECT message FROM delivery WHERE packet_id IS NOT NULL \
-             OR shared IS NOT NULL)",
-        )
-        .fetch(&self.pool);
+        let mut rows = sqlx::query(concat!(message_columns!(), ", coalesce(owner, '') FROM message WHERE retained"))
+            .fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
-            let number = unsigned(row.try_get(0)?);
-            let message = Arc::new(read_message(&row)?);
-            message.file(number);
-            if row.try_get(8)? {
-                message.set_retained(true);
-                stored.retained.push((Arc::clone(&message), row.try_get::<&str, _>(9)?.into()));
-            }
+            let (number, message) = read_numbered(&row)?;
+            message.set_retained(true);
+            stored.retained.push((Arc::clone(&message), row.try_get::<&str, _>(8)?.into()));
             messages.insert(number, message);
         }
+        drop(rows);
+        // Asked for by their numbers: the planner knows nothing of tables that have just been filled, and may go through
+        // one of them for each row of the other.
+        let all = "SELECT DISTINCT message FROM delivery WHERE packet_id IS NOT NULL OR shared IS NOT NULL";
+        let mut numbers: Vec<i64> = sqlx::query_scalar(all).fetch_all(&self.pool).await?;
+        numbers.retain(|number| !messages.contains_key(&unsigned(*number)));
+        for numbers in numbers.chunks(STATEMENT_ROWS) {
+            for row in &self.messages(numbers).await? {
+                let (number, message) = read_numbered(row)?;
+                messages.insert(number, message);
+            }
+        }
         Ok(messages)
+    }
+
+    /// Messages by their numbers.
+    async fn messages(&self, numbers: &[i64]) -> Result<Vec<PgRow>, StoreError> {
+        let by_number = concat!(message_columns!(), " FROM message WHERE number = ANY($1)");
+        Ok(sqlx::query(by_number).bind(numbers).fetch_all(&self.pool).await?)
     }
 
     async fn load_sessions(&self) -> Result<HashMap<SessionKey, StoredSession>, StoreError> {
@@ -276,13 +293,7 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let numbers: Vec<i64> = rows.iter().map(|row| row.try_get(2)).collect::<Result<_, _>>()?;
-        let found = sqlx::query(
-            "SELECT number, topic, payload, properties, qos, retain, publisher, received FROM message \
-             WHERE number = ANY($1)",
-        )
-        .bind(&numbers)
-        .fetch_all(&self.pool)
-        .await?;
+        let found = self.messages(&numbers).await?;
         let mut messages = HashMap::with_capacity(found.len());
         for row in &found {
             messages.insert(row.try_get::<i64, _>(0)?, Arc::new(read_message(row)?));
@@ -578,6 +589,14 @@ fn read_will(bytes: &[u8], publisher: SessionKey) -> Option<Arc<Message>> {
     let Ok(Packet::Publish(publish)) = Packet::decode(frame, ProtocolVersion::V5) else { return None };
     let Publish { topic, payload, qos, retain, properties, .. } = publish;
     Some(Arc::new(Message::new(topic, payload, qos, retain, properties, publisher, Time::default())))
+}
+
+/// A message that is filed under its number.
+fn read_numbered(row: &PgRow) -> Result<(u64, Arc<Message>), StoreError> {
+    let number = unsigned(row.try_get(0)?);
+    let message = Arc::new(read_message(row)?);
+    message.file(number);
+    Ok((number, message))
 }
 
 fn read_message(row: &PgRow) -> Result<Message, StoreError> {
