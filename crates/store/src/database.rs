@@ -5,7 +5,7 @@ use std::{
 };
 
 use sqlx::{
-    Executor, PgPool,
+    ConnectOptions, Executor, PgPool,
     postgres::{PgConnectOptions, PgPoolOptions},
 };
 
@@ -228,7 +228,8 @@ async fn pool(options: PgConnectOptions, connections: u32, acquire_within: Durat
         .acquire_timeout(acquire_within)
         // No statement of ours runs for as long as compiling it takes.
         .after_connect(|connection, _| Box::pin(async move { connection.execute("SET jit = off").await.map(drop) }))
-        .connect_with(options)
+        // A start with a million messages that wait has a slow one, which is no warning to anybody.
+        .connect_with(options.disable_statement_logging())
         .await
         .map_err(StoreError::Connect)
 }
