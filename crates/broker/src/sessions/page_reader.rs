@@ -3,7 +3,7 @@
 use std::{sync::Arc, time::Duration};
 
 use futures_util::{StreamExt, stream::poll_fn};
-use moorfall_core::{Page, session::Withheld};
+use moorfall_core::{Page, measure::Measure, session::Withheld};
 use moorfall_live::journeys::Unsent;
 use moorfall_store::{Asked, Database, StoreError};
 use tokio::time::{sleep, timeout};
@@ -62,5 +62,6 @@ async fn read(sessions: &Sessions, record: Arc<SessionRecord>, page: Page, datab
         );
         let count = sessions.forget(&record, &lost, || Unsent::Session(Withheld::Gone)) as u64;
         record.note_withheld(Withheld::Gone, count);
+        sessions.live.counters.count_by(Measure::Withheld, Withheld::Gone, count);
     }
 }
