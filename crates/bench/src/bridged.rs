@@ -391,7 +391,7 @@ async fn idle(plan: &Plan) -> Result<(), Failure> {
         let mappings: Vec<String> = (0..MAPPINGS).map(|mapping| format!("works/{number}/{mapping}/#")).collect();
         blueprint += &bridge(&format!("works-{number}"), remote.address, 1_000, &mappings);
     }
-    let shape = Shape { groups: 100, subscribers: 1, qos: QoS::AtMostOnce, window: 4 };
+    let shape = Shape { groups: 100, ..Shape::PAIR };
     let mut without = Side::open(Program::service(plan)?, shape).await?;
     let service = Program::service_with(plan, "", Some(&blueprint))?;
     until(&service, "up").await?;

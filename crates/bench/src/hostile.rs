@@ -80,7 +80,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         secret: make_rogue(&service).await?,
         done: Default::default(),
     });
-    let shape = Shape { groups: PAIRS, subscribers: 1, qos: QoS::AtLeastOnce, window: 1 };
+    let shape = Shape { groups: PAIRS, qos: QoS::AtLeastOnce, window: 1, ..Shape::PAIR };
     let mut load = Load::open(service.address, shape).await?;
     load.run(Duration::from_millis(300)).await?;
     service.forget_peak()?;

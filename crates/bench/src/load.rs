@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use bytes::{BufMut, BytesMut};
+use bytes::{Buf, BufMut, BytesMut};
 use hdrhistogram::Histogram;
 use moorfall_wire::{
     Connect, Packet, PacketId, ProtocolVersion, Publish, QoS, Subscribe, SubscribeProperties, Subscription,
@@ -18,7 +18,7 @@ use moorfall_wire::{
 use parking_lot::Mutex;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
-    net::TcpStream,
+    net::{TcpStream, tcp::OwnedReadHalf},
     sync::{Notify, oneshot},
     task::JoinSet,
     time::{sleep, timeout},
@@ -34,14 +34,25 @@ const VERSION: ProtocolVersion = ProtocolVersion::V5;
 /// Frames of one write at most.
 const BATCH: u64 = 64;
 
-/// One publisher and those who hear it.
+/// Groups of publishers and those who hear them.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Shape {
     pub(crate) groups: usize,
+    /// Of each group; all publish to one topic.
+    pub(crate) publishers: usize,
+    /// Of each group.
     pub(crate) subscribers: usize,
     pub(crate) qos: QoS,
     /// Messages of one publisher that are under way at most: not received by all its subscribers.
     pub(crate) window: u64,
+    /// Bytes of a message.
+    pub(crate) payload: usize,
+}
+
+impl Shape {
+    /// A publisher and its subscriber, paced.
+    pub(crate) const PAIR: Self =
+        Self { groups: 1, publishers: 1, subscribers: 1, qos: QoS::AtMostOnce, window: 4, payload: PAYLOAD };
 }
 
 /// What a round of load came to.
@@ -57,20 +68,32 @@ struct Group {
     shape: Shape,
     began: Instant,
     stop: AtomicBool,
+    flows: Vec<Flow>,
+    latency: Mutex<Histogram<u64>>,
+}
+
+/// The messages of one publisher.
+#[derive(Default)]
+struct Flow {
     delivered: AtomicU64,
+    /// Completed by the broker, at QoS 2.
+    completed: AtomicU64,
+    /// What is to be answered to it.
+    replies: Mutex<BytesMut>,
     /// Awaited by the publisher.
     room: Notify,
-    latency: Mutex<Histogram<u64>>,
 }
 
 /// Clients that stay connected from round to round.
 pub(crate) struct Load {
     groups: Vec<Arc<Group>>,
+    /// Of all groups, one after the other.
     publishers: Vec<TcpStream>,
     readers: JoinSet<()>,
 }
 
-/// A frame whose bytes are always as many: the packet identifier and the time are put in.
+/// A frame whose bytes are always as many: the packet identifier, the time and the publisher are put in.
+#[derive(Clone)]
 struct Frame {
     bytes: Vec<u8>,
     id_at: usize,
@@ -78,14 +101,22 @@ struct Frame {
 }
 
 impl Frame {
-    fn new(topic: &str, qos: QoS) -> Result<Self, Failure> {
-        let packet_id = (qos != QoS::AtMostOnce).then_some(PacketId::MIN);
-        let publish = Publish { packet_id, ..Publish::new(topic.parse()?, vec![0; PAYLOAD], qos) };
+    fn new(topic: &str, shape: &Shape) -> Result<Self, Failure> {
+        let packet_id = (shape.qos != QoS::AtMostOnce).then_some(PacketId::MIN);
+        let publish = Publish { packet_id, ..Publish::new(topic.parse()?, vec![0; shape.payload], shape.qos) };
         let mut bytes = BytesMut::new();
         Packet::Publish(publish).encode(VERSION, &mut bytes)?;
-        let payload_at = bytes.len() - PAYLOAD;
+        let payload_at = bytes.len() - shape.payload;
         let header = if bytes.len() > 129 { 3 } else { 2 };
         Ok(Self { bytes: bytes.to_vec(), id_at: header + 2 + topic.len(), payload_at })
+    }
+
+    /// When a message was sent, and by which publisher of its group.
+    fn stamp(&self, message: &[u8]) -> (u64, usize) {
+        let (mut sent, mut publisher) = ([0; 8], [0; 4]);
+        sent.copy_from_slice(&message[self.payload_at..][..8]);
+        publisher.copy_from_slice(&message[self.payload_at + 8..][..4]);
+        (u64::from_be_bytes(sent), u32::from_be_bytes(publisher) as usize)
     }
 }
 
@@ -134,18 +165,20 @@ impl Load {
                 shape,
                 began: Instant::now(),
                 stop: AtomicBool::new(true),
-                delivered: AtomicU64::new(0),
-                room: Notify::new(),
+                flows: (0..shape.publishers).map(|_| Flow::default()).collect(),
                 latency: Mutex::new(Histogram::new(3)?),
             });
             for place in 0..shape.subscribers {
                 let id = format!("subscriber-{place}-{number}");
                 let mut stream = connect(address, Connect::new(VERSION, id)).await?;
                 subscribe(&mut stream, &topic(number), shape.qos).await?;
-                let frame = Frame::new(&topic(number), shape.qos)?;
+                let frame = Frame::new(&topic(number), &shape)?;
                 load.readers.spawn(read(Arc::clone(&group), stream, frame, place == 0));
             }
-            load.publishers.push(connect(address, Connect::new(VERSION, format!("publisher-{number}"))).await?);
+            for place in 0..shape.publishers {
+                let id = format!("publisher-{place}-{number}");
+                load.publishers.push(connect(address, Connect::new(VERSION, id)).await?);
+            }
             load.groups.push(group);
         }
         Ok(load)
@@ -154,29 +187,33 @@ impl Load {
     /// Publishes for a while and waits until everything has arrived.
     pub(crate) async fn run(&mut self, time: Duration) -> Result<Carried, Failure> {
         let before = self.delivered();
-        self.groups.iter().for_each(|group| group.latency.lock().reset());
         let mut publishers = JoinSet::new();
         let began = Instant::now();
-        for (number, (stream, group)) in self.publishers.drain(..).zip(&self.groups).enumerate() {
+        let mut streams = self.publishers.drain(..);
+        for (number, group) in self.groups.iter().enumerate() {
+            group.latency.lock().reset();
             group.stop.store(false, Ordering::Release);
-            let frame = Frame::new(&topic(number), group.shape.qos)?;
-            let group = Arc::clone(group);
-            publishers.spawn(async move { (number, publish(&group, stream, frame).await) });
+            let frame = Frame::new(&topic(number), &group.shape)?;
+            for (place, stream) in streams.by_ref().take(group.shape.publishers).enumerate() {
+                let (group, frame) = (Arc::clone(group), frame.clone());
+                publishers.spawn(async move { ((number, place), publish(&group, place, stream, frame).await) });
+            }
         }
+        drop(streams);
         sleep(time).await;
         for group in &self.groups {
             group.stop.store(true, Ordering::Release);
-            group.room.notify_one();
+            group.flows.iter().for_each(|flow| flow.room.notify_one());
         }
         let mut sent = 0;
         let mut streams = Vec::new();
         while let Some(done) = publishers.join_next().await {
-            let (number, done) = done?;
+            let (at, done) = done?;
             let (stream, count) = done?;
-            sent += count * self.groups[number].shape.subscribers as u64;
-            streams.push((number, stream));
+            sent += count * self.groups[at.0].shape.subscribers as u64;
+            streams.push((at, stream));
         }
-        streams.sort_by_key(|(number, _)| *number);
+        streams.sort_by_key(|(at, _)| *at);
         self.publishers = streams.into_iter().map(|(_, stream)| stream).collect();
         let drained = async {
             while self.delivered() - before < sent {
@@ -196,80 +233,143 @@ impl Load {
     }
 
     fn delivered(&self) -> u64 {
-        self.groups.iter().map(|group| group.delivered.load(Ordering::Acquire)).sum()
+        let flows = self.groups.iter().flat_map(|group| &group.flows);
+        flows.map(|flow| flow.delivered.load(Ordering::Acquire)).sum()
     }
 }
 
 /// Publishes until it is stopped; gives how many.
-async fn publish(group: &Group, stream: TcpStream, frame: Frame) -> Result<(TcpStream, u64), Failure> {
-    let (mut reader, mut writer) = stream.into_split();
-    // Acknowledgements are read and thrown away.
-    let (stop, mut stopped) = oneshot::channel::<()>();
-    let swallow = tokio::spawn(async move {
-        let mut bytes = vec![0; 64 * 1024];
-        loop {
-            tokio::select! {
-                count = reader.read(&mut bytes) => if count.is_err() || count.is_ok_and(|count| count == 0) { break },
-                _ = &mut stopped => break,
-            }
-        }
-        reader
-    });
-    let subscribers = group.shape.subscribers as u64;
-    let base = group.delivered.load(Ordering::Acquire);
+async fn publish(
+    group: &Arc<Group>,
+    place: usize,
+    stream: TcpStream,
+    frame: Frame,
+) -> Result<(TcpStream, u64), Failure> {
+    let (reader, mut writer) = stream.into_split();
+    let (stop, stopped) = oneshot::channel();
+    let answered = tokio::spawn(answered(Arc::clone(group), place, reader, stopped));
+    let (shape, flow) = (&group.shape, &group.flows[place]);
+    let subscribers = shape.subscribers as u64;
+    let base = flow.delivered.load(Ordering::Acquire);
+    let completed = flow.completed.load(Ordering::Acquire);
     let mut sent = 0_u64;
     let mut bytes = BytesMut::new();
-    while !group.stop.load(Ordering::Acquire) {
-        let under_way = sent - (group.delivered.load(Ordering::Acquire) - base) / subscribers;
-        let room = group.shape.window.saturating_sub(under_way).min(BATCH);
-        if room == 0 {
-            group.room.notified().await;
-            continue;
-        }
+    loop {
+        std::mem::swap(&mut bytes, &mut *flow.replies.lock());
+        let under_way = sent - (flow.delivered.load(Ordering::Acquire) - base) / subscribers;
+        let room = match group.stop.load(Ordering::Acquire) {
+            true => 0,
+            false => shape.window.saturating_sub(under_way).min(BATCH),
+        };
         let now = u64::try_from(group.began.elapsed().as_nanos())?;
         for _ in 0..room {
             let start = bytes.len();
             bytes.put_slice(&frame.bytes);
             bytes[start + frame.payload_at..][..8].copy_from_slice(&now.to_be_bytes());
-            if group.shape.qos != QoS::AtMostOnce {
+            bytes[start + frame.payload_at + 8..][..4].copy_from_slice(&u32::try_from(place)?.to_be_bytes());
+            if shape.qos != QoS::AtMostOnce {
                 let id = u16::try_from(sent % 60_000 + 1)?;
                 bytes[start + frame.id_at..][..2].copy_from_slice(&id.to_be_bytes());
             }
             sent += 1;
         }
-        writer.write_all(&bytes).await?;
-        bytes.clear();
+        if !bytes.is_empty() {
+            writer.write_all(&bytes).await?;
+            bytes.clear();
+        } else if group.stop.load(Ordering::Acquire)
+            && (shape.qos != QoS::ExactlyOnce || flow.completed.load(Ordering::Acquire) - completed == sent)
+        {
+            break;
+        } else {
+            timeout(Duration::from_secs(20), flow.room.notified()).await.map_err(|_| "a flow came to a stop")?;
+        }
     }
     drop(stop);
-    Ok((swallow.await?.reunite(writer)?, sent))
+    Ok((answered.await?.reunite(writer)?, sent))
+}
+
+/// Reads what a publisher is answered, until it stops.
+async fn answered(
+    group: Arc<Group>,
+    place: usize,
+    mut reader: OwnedReadHalf,
+    mut stopped: oneshot::Receiver<()>,
+) -> OwnedReadHalf {
+    let flow = &group.flows[place];
+    let mut bytes = BytesMut::new();
+    loop {
+        bytes.reserve(64 * 1024);
+        let count = tokio::select! {
+            count = reader.read_buf(&mut bytes) => count.unwrap_or(0),
+            _ = &mut stopped => break,
+        };
+        if count == 0 {
+            break;
+        }
+        if group.shape.qos != QoS::ExactlyOnce {
+            bytes.clear();
+            continue;
+        }
+        // Answers without a reason have four bytes.
+        let whole = bytes.len() / 4 * 4;
+        for answer in bytes.split_to(whole).chunks_exact(4) {
+            match answer[0] {
+                0x50 => flow.replies.lock().put_slice(&[0x62, 2, answer[2], answer[3]]),
+                _ => drop(flow.completed.fetch_add(1, Ordering::AcqRel)),
+            }
+        }
+        flow.room.notify_one();
+    }
+    reader
 }
 
 /// Counts what arrives, and acknowledges it.
 async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: bool) {
     let mut buffer = BytesMut::with_capacity(256 * 1024);
     let mut answers = BytesMut::new();
+    let shape = &group.shape;
     let size = frame.bytes.len();
-    let subscribers = group.shape.subscribers as u64;
+    let subscribers = shape.subscribers as u64;
+    let mut arrived = vec![0; shape.publishers];
+    // Only what is needed is looked at: the load is to cost little.
+    let is_simple = !timed && shape.qos == QoS::AtMostOnce && shape.publishers == 1;
     loop {
         buffer.reserve(64 * 1024);
         if stream.read_buf(&mut buffer).await.is_ok_and(|count| count == 0) {
             return;
         }
-        let whole = buffer.len() / size;
-        let now = u64::try_from(group.began.elapsed().as_nanos()).unwrap_or(u64::MAX);
-        let taken = buffer.split_to(whole * size);
-        if timed || group.shape.qos != QoS::AtMostOnce {
+        if is_simple {
+            arrived[0] = (buffer.len() / size) as u64;
+            buffer.advance(buffer.len() / size * size);
+        } else {
+            let now = u64::try_from(group.began.elapsed().as_nanos()).unwrap_or(u64::MAX);
             let mut latency = timed.then(|| group.latency.lock());
-            for message in taken.chunks_exact(size) {
-                if let Some(latency) = &mut latency {
-                    let mut sent = [0; 8];
-                    sent.copy_from_slice(&message[frame.payload_at..][..8]);
-                    let _ = latency.record(now.saturating_sub(u64::from_be_bytes(sent)));
+            let mut rest = &buffer[..];
+            while let Some(first) = rest.first() {
+                // PUBREL has four bytes.
+                let length = if first >> 4 == 6 { 4 } else { size };
+                let Some((packet, more)) = rest.split_at_checked(length) else { break };
+                rest = more;
+                match (first >> 4, shape.qos) {
+                    (6, _) => answers.put_slice(&[0x70, 2, packet[2], packet[3]]),
+                    (_, QoS::AtMostOnce) => {}
+                    (_, QoS::AtLeastOnce) => {
+                        answers.put_slice(&[0x40, 2, packet[frame.id_at], packet[frame.id_at + 1]])
+                    }
+                    (_, QoS::ExactlyOnce) => {
+                        answers.put_slice(&[0x50, 2, packet[frame.id_at], packet[frame.id_at + 1]])
+                    }
                 }
-                if group.shape.qos != QoS::AtMostOnce {
-                    answers.put_slice(&[0x40, 2, message[frame.id_at], message[frame.id_at + 1]]);
+                if first >> 4 == 3 {
+                    let (sent, publisher) = frame.stamp(packet);
+                    arrived[publisher] += 1;
+                    if let Some(latency) = &mut latency {
+                        let _ = latency.record(now.saturating_sub(sent));
+                    }
                 }
             }
+            let left = rest.len();
+            buffer.advance(buffer.len() - left);
         }
         if !answers.is_empty() {
             if stream.write_all(&answers).await.is_err() {
@@ -277,9 +377,12 @@ async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: boo
             }
             answers.clear();
         }
-        let before = group.delivered.fetch_add(whole as u64, Ordering::AcqRel);
-        if (before + whole as u64) / subscribers > before / subscribers {
-            group.room.notify_one();
+        for (flow, count) in group.flows.iter().zip(&mut arrived).filter(|(_, count)| **count > 0) {
+            let before = flow.delivered.fetch_add(*count, Ordering::AcqRel);
+            if (before + *count) / subscribers > before / subscribers {
+                flow.room.notify_one();
+            }
+            *count = 0;
         }
     }
 }

@@ -1,7 +1,7 @@
 //! What Moorfall costs, beside what could not cost less.
 //!
-//! Every figure is measured beside a limit in the same run, in rounds that take turns: message passing beside a *bare
-//! relay*, which keeps the same connections and copies PUBLISH frames to their subscribers without looking into them;
+//! Every figure is measured beside a limit in the same run, in rounds that take turns: message passing beside a *lean
+//! relay*, which keeps the same connections and writes PUBLISH frames to their subscribers without looking into them;
 //! committed messages beside PostgreSQL's own insert of the same rows. See the README beside this for what the numbers
 //! mean and what they leave out.
 
@@ -12,6 +12,7 @@ mod floods;
 mod history;
 mod hostile;
 mod idle;
+mod lean_relay;
 mod load;
 mod observed;
 mod passing;
@@ -44,6 +45,9 @@ enum Command {
     /// The bare relay: prints its address and runs until it is killed
     #[command(hide = true)]
     Relay,
+    /// The lean relay, in the same way
+    #[command(hide = true)]
+    LeanRelay,
 }
 
 /// What is measured, and for how long.
@@ -61,6 +65,9 @@ pub(crate) struct Plan {
     /// Seconds of one round
     #[arg(long, default_value_t = 2.0)]
     seconds: f64,
+    /// Measure message passing beside the bare relay, too, which wakes a task for each recipient
+    #[arg(long)]
+    pub(crate) bare: bool,
     /// Connections that are held at once
     #[arg(long, default_value_t = 19_000)]
     pub(crate) connections: usize,
@@ -81,6 +88,7 @@ async fn main() -> Result<(), Failure> {
     moorfall_client::choose_cryptography();
     match Arguments::parse().command {
         Command::Relay => relay::run().await,
+        Command::LeanRelay => lean_relay::run().await,
         Command::Run(plan) => run(&plan).await,
     }
 }

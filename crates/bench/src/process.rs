@@ -24,9 +24,9 @@ pub(crate) struct Program {
 }
 
 impl Program {
-    /// The bare relay, as a process of its own.
-    pub(crate) fn relay() -> Result<Self, Failure> {
-        let mut child = Command::new(std::env::current_exe()?).arg("relay").stdout(Stdio::piped()).spawn()?;
+    /// A relay, as a process of its own.
+    pub(crate) fn relay(command: &str) -> Result<Self, Failure> {
+        let mut child = Command::new(std::env::current_exe()?).arg(command).stdout(Stdio::piped()).spawn()?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
         Ok(Self { child, address: line.trim().parse()?, api: String::new(), folder: None })

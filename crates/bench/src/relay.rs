@@ -1,6 +1,6 @@
-//! The bare relay: the least that passing messages on can cost.
+//! The bare relay: what passing messages on costs if each recipient has a task that is woken for what it is sent.
 //!
-//! CONNECT, SUBSCRIBE and PUBLISH at QoS 1 are answered by canned packets; PUBLISH frames go on as they came, many at
+//! CONNECT, SUBSCRIBE and PUBLISH at QoS 1 and 2 are answered by canned packets; PUBLISH frames go on as they came, many at
 //! a time, to everyone whose client identifier ends with the same group as the publisher's. Nothing is decoded,
 //! matched, checked or counted.
 
@@ -45,8 +45,8 @@ pub(crate) async fn run() -> Result<(), Failure> {
     }
 }
 
-/// The end of a frame in the buffer, once it is whole.
-fn frame_end(buffer: &[u8]) -> Option<(usize, usize)> {
+/// The length of the frame's header and of the whole frame at the start of a buffer, once it is whole.
+pub(crate) fn frame_end(buffer: &[u8]) -> Option<(usize, usize)> {
     let mut length = 0;
     for (index, byte) in buffer.iter().skip(1).take(4).enumerate() {
         length |= usize::from(byte & 0x7f) << (7 * index);
@@ -56,6 +56,28 @@ fn frame_end(buffer: &[u8]) -> Option<(usize, usize)> {
         }
     }
     None
+}
+
+/// The group of a client: what follows the last hyphen of the client identifier, which ends CONNECT.
+pub(crate) fn group_name(connect: &[u8]) -> &[u8] {
+    connect.rsplit(|byte| *byte == b'-').next().unwrap_or_default()
+}
+
+/// Adds what a frame is answered by.
+pub(crate) fn answer(frame: &[u8], header: usize, answers: &mut BytesMut) {
+    match (frame[0] >> 4, frame[0] >> 1 & 3) {
+        (1, _) => answers.extend_from_slice(&[0x20, 3, 0, 0, 0]),
+        (3, qos @ 1..) => {
+            let topic = usize::from(frame[header]) << 8 | usize::from(frame[header + 1]);
+            let id = header + 2 + topic;
+            answers.extend_from_slice(&[if qos == 1 { 0x40 } else { 0x50 }, 2, frame[id], frame[id + 1]]);
+        }
+        (5, _) => answers.extend_from_slice(&[0x62, 2, frame[header], frame[header + 1]]),
+        (6, _) => answers.extend_from_slice(&[0x70, 2, frame[header], frame[header + 1]]),
+        (8, _) => answers.extend_from_slice(&[0x90, 4, frame[header], frame[header + 1], 0, frame[0] & 1]),
+        (12, _) => answers.extend_from_slice(&[0xd0, 0]),
+        _ => {}
+    }
 }
 
 async fn serve(relay: Arc<Relay>, mut stream: TcpStream) {
@@ -120,29 +142,19 @@ fn take_frames(
         let frame = &buffer[run..run + end];
         match frame[0] >> 4 {
             1 => {
-                // The group is what follows the last hyphen of the client identifier, which ends the packet.
-                let name = frame.rsplit(|byte| *byte == b'-').next().unwrap_or_default();
-                *group = Arc::clone(relay.groups.lock().entry(Bytes::copy_from_slice(name)).or_default());
-                answers.extend_from_slice(&[0x20, 3, 0, 0, 0]);
+                let name = Bytes::copy_from_slice(group_name(frame));
+                *group = Arc::clone(relay.groups.lock().entry(name).or_default());
             }
             3 => {
-                if frame[0] & 0b110 != 0 {
-                    let topic = usize::from(frame[header]) << 8 | usize::from(frame[header + 1]);
-                    let id = header + 2 + topic;
-                    answers.extend_from_slice(&[0x40, 2, frame[id], frame[id + 1]]);
-                }
                 if publishes.is_empty() {
                     publishes = run..run;
                 }
                 publishes.end = run + end;
             }
-            8 => {
-                answers.extend_from_slice(&[0x90, 4, frame[header], frame[header + 1], 0, frame[0] & 1]);
-                group.lock().push(Arc::clone(queue));
-            }
-            12 => answers.extend_from_slice(&[0xd0, 0]),
+            8 => group.lock().push(Arc::clone(queue)),
             _ => {}
         }
+        answer(frame, header, answers);
         run += end;
     }
     let taken = buffer.split_to(run).freeze();
