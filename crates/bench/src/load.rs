@@ -354,10 +354,10 @@ async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: boo
                     (6, _) => answers.put_slice(&[0x70, 2, packet[2], packet[3]]),
                     (_, QoS::AtMostOnce) => {}
                     (_, QoS::AtLeastOnce) => {
-                        answers.put_slice(&[0x40, 2, packet[frame.id_at], packet[frame.id_at + 1]])
+                        answers.put_slice(&[0x40, 2, packet[frame.id_at], packet[frame.id_at + 1]]);
                     }
                     (_, QoS::ExactlyOnce) => {
-                        answers.put_slice(&[0x50, 2, packet[frame.id_at], packet[frame.id_at + 1]])
+                        answers.put_slice(&[0x50, 2, packet[frame.id_at], packet[frame.id_at + 1]]);
                     }
                 }
                 if first >> 4 == 3 {

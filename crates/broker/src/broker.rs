@@ -3,8 +3,10 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use moorfall_core::{
-    ADMINISTRATOR, ANONYMOUS, Identity, Limits, NameKey, Quota, Time, access::Policy, blueprint::Bridge,
-    session::NoEntry,
+    ADMINISTRATOR, ANONYMOUS, Identity, Limits, NameKey, Quota, Time,
+    access::Policy,
+    blueprint::Bridge,
+    session::{Ended, NoEntry},
 };
 use moorfall_live::Live;
 use moorfall_store::{Store, StoreError};
@@ -84,6 +86,15 @@ impl Broker {
     /// The time of the process.
     pub fn now(&self) -> Time {
         self.common.clock.now()
+    }
+
+    /// Has everything that goes on end in order.
+    pub fn stop(&self) {
+        self.common.stopping.cancel();
+        // A client that is accepted later finds that the service is stopping.
+        for record in self.sessions.registry.all() {
+            record.end(Ended::Stopping, false);
+        }
     }
 
     /// The records.

@@ -53,7 +53,7 @@ async fn clients_hear_each_other_take_over_and_are_told_when_it_stops() {
     assert_eq!([next(&mut heard).await.unwrap(), next(&mut heard).await.unwrap()], ["gone", "1.84"]);
     assert_eq!(house.broker.sessions.registry.connected(), 2);
 
-    house.broker.common.stopping.cancel();
+    house.broker.stop();
     let (_, reason) = next(&mut heard).await.unwrap_err();
     assert_eq!(reason, Some(ReasonCode::ServerShuttingDown));
     house.close().await;

@@ -354,8 +354,8 @@ impl Service {
         tracing::info!("stopping");
         running::withdraw(self.folder.path());
         let App { broker, process, .. } = &self.app;
-        let Common { database, stopping, tasks, .. } = &*broker.common;
-        stopping.cancel();
+        let Common { database, tasks, .. } = &*broker.common;
+        broker.stop();
         let goodbye = async {
             while broker.sessions.registry.connected() > 0 || process.reception.seats.taken() > 0 {
                 tokio::time::sleep(Duration::from_millis(10)).await;

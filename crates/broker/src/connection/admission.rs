@@ -137,6 +137,9 @@ impl Connection {
         if !self.is_credential_good(&record.identity) {
             self.session.end(now, Ended::CredentialsOver, false);
         }
+        if self.broker.common.stopping.is_cancelled() {
+            self.session.end(now, Ended::Stopping, false);
+        }
         // Nor does a change of the design.
         record.set_stale();
         if self.tap.is_open() {

@@ -4,7 +4,7 @@ use std::{collections::VecDeque, sync::Arc};
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Queued,
+    Queued, Time,
     measure::Measure,
     session::{Granted, Undelivered},
 };
@@ -21,8 +21,14 @@ const DELIVERIES: usize = 1_024;
 impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
     pub(super) async fn deliver(&mut self) {
+        self.send_queued(self.broker.now());
+        self.act().await;
+        self.hand_over();
+    }
+
+    /// Sends what is queued, as much as the client takes; what the session wants done then is left.
+    pub(super) fn send_queued(&mut self, now: Time) {
         let Some(record) = self.record.clone() else { return };
-        let now = self.broker.now();
         while self.session.is_open() && self.ahead() < WRITE_AHEAD {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
@@ -68,8 +74,6 @@ impl Connection {
                 break;
             }
         }
-        self.act().await;
-        self.hand_over();
     }
 
     /// Bytes that were made for the client and not taken yet.
@@ -78,7 +82,7 @@ impl Connection {
     }
 
     /// Hands on what is not written.
-    fn hand_over(&mut self) {
+    pub(super) fn hand_over(&mut self) {
         let Some(handover) = &self.handover else { return };
         let weight = self.session.take_handed(&mut self.handed);
         if self.handed.is_empty() {

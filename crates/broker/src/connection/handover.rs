@@ -74,7 +74,7 @@ impl Handover {
         }
         // It may be waiting for room.
         if let Some(giver) = self.giver.get() {
-            giver.wake.notify_one();
+            giver.bell.ring();
         }
     }
 

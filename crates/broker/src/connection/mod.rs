@@ -3,12 +3,14 @@
 mod admission;
 mod delivery;
 pub mod handover;
+mod rest;
 mod routing;
 mod tap;
+mod timer;
 
 use std::{
     collections::VecDeque,
-    future::{pending, poll_fn},
+    future::poll_fn,
     io,
     sync::{Arc, atomic::Ordering},
     task::Poll,
@@ -26,15 +28,15 @@ use moorfall_core::{
 };
 use moorfall_live::{counters::Counts, ears::Wanted, facts::Fact, topics::hierarchy as topics};
 use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
-use tokio::time::timeout;
+use tokio::time::{Instant, timeout};
 
 use self::{
     handover::Handover,
     tap::{Known, Tap},
+    timer::Timer,
 };
 use crate::{
     broker::Broker,
-    clock,
     judge::Rights,
     listeners::{
         origin::{Acting, Arrived, Origin},
@@ -67,7 +69,7 @@ const FAREWELL: Duration = Duration::from_millis(800);
 
 /// Serves one connection to its end.
 pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
-    let Arrived { mut stream, origin, seat } = arrived;
+    let Arrived { stream, origin, seat } = arrived;
     let limits = Arc::clone(&origin.listener.limits);
     let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     session.set_broker_name(Arc::clone(&broker.name.public));
@@ -78,8 +80,9 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         }
         _ => None,
     };
-    let mut connection = Connection {
+    let connection = Connection {
         broker,
+        stream,
         session,
         origin,
         seat,
@@ -108,7 +111,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         turn: Time::default(),
         steps: 0,
     };
-    connection.run(&mut stream).await;
+    run(Box::new(connection)).await;
 }
 
 /// Who a client is, and what it has shown for it.
@@ -125,6 +128,7 @@ struct Published {
 
 struct Connection {
     broker: Arc<Broker>,
+    stream: Stream,
     session: Session,
     origin: Origin,
     /// Given back when the connection is over.
@@ -204,82 +208,119 @@ enum Event {
     Stopping,
 }
 
-impl Connection {
-    async fn run(&mut self, stream: &mut Stream) {
-        let mut buffer = BytesMut::new();
-        let mut read_size = READ.0;
-        loop {
-            if self.tap.is_stale(&self.broker.live.ladders) {
-                self.renew_tap(&buffer);
-            }
-            self.handle_buffer(&mut buffer).await;
-            self.settle().await;
-            self.deliver().await;
-            self.pass_on_counts();
-            if self.session.is_closed() {
-                break;
-            }
-            let event = self.wait(stream, &mut buffer, read_size).await;
-            let now = self.broker.now();
-            self.turn = now;
-            match event {
-                Event::Read(Ok(0)) => {
-                    self.session.handle_connection_lost(now, Ended::Closed);
-                }
-                Event::Read(Ok(count)) => {
-                    self.counts.bytes_in += count as u64;
-                    self.tap.read(&buffer[buffer.len() - count..], self.session.version(), now);
-                    if let Some(link) = &self.link {
-                        link.heard.store(now.as_micros(), Ordering::Relaxed);
-                    }
-                    // The amount follows what the client sends, so that idle connections hold little.
-                    if count >= read_size {
-                        read_size = (read_size * 2).min(READ.1);
-                    } else if count < read_size / 4 {
-                        read_size = (read_size / 2).max(READ.0);
-                    }
-                }
-                Event::Written(Ok(count)) if count > 0 => {
-                    self.counts.bytes_out += count as u64;
-                    self.tap.written(&self.writing[..count.min(self.writing.len())], self.session.version(), now);
-                }
-                Event::Written(Ok(_)) => self.session.handle_connection_lost(now, Ended::Closed),
-                Event::Read(Err(error)) | Event::Written(Err(error)) => {
-                    self.session.handle_connection_lost(now, Ended::Broken(error.to_string()));
-                }
-                Event::Checked((verdict, by)) => {
-                    self.checking = None;
-                    self.signed_in_by = by;
-                    self.session.handle_verdict(verdict);
-                }
-                Event::Woken => self.end_if_asked(now),
-                Event::Due => self.session.handle_timeout(now),
-                Event::Stopping => {
-                    self.session.end(now, Ended::Stopping, false);
-                }
-            }
-            self.act().await;
-            self.count_first_bytes(&buffer);
+/// Serves it to its end.
+async fn run(mut connection: Box<Connection>) {
+    let mut buffer = BytesMut::new();
+    let mut read_size = READ.0;
+    let mut timer = Timer::default();
+    loop {
+        connection.work(&mut buffer).await;
+        if connection.session.is_closed() {
+            break;
         }
-        self.leave();
-        // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
-        let _ = timeout(FAREWELL, say_goodbye(stream, self.session.outgoing())).await;
+        let event = match connection.resting_record() {
+            Some(record) => {
+                let event;
+                (connection, event) = rest::rest(connection, &record, &mut buffer, read_size, &mut timer).await;
+                event
+            }
+            None => connection.wait(&mut buffer, read_size, &mut timer).await,
+        };
+        let now = connection.broker.now();
+        connection.turn = now;
+        if let Event::Read(Ok(count)) = event {
+            // The amount follows what the client sends, so that idle connections hold little.
+            if count >= read_size {
+                read_size = (read_size * 2).min(READ.1);
+            } else if count < read_size / 4 {
+                read_size = (read_size / 2).max(READ.0);
+            }
+        }
+        connection.handle(event, &buffer, now);
+        connection.act().await;
+        connection.count_first_bytes(&buffer);
+    }
+    connection.leave();
+    // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
+    let Connection { stream, session, .. } = &mut *connection;
+    let _ = timeout(FAREWELL, say_goodbye(stream, session.outgoing())).await;
+}
+
+impl Connection {
+    /// Does what is to be done now.
+    async fn work(&mut self, buffer: &mut BytesMut) {
+        if self.tap.is_stale(&self.broker.live.ladders) {
+            self.renew_tap(buffer);
+        }
+        self.handle_buffer(buffer).await;
+        self.settle().await;
+        self.deliver().await;
+        self.pass_on_counts();
     }
 
-    /// Waits until something is to be done. Nothing is lost when one branch wins over another.
-    async fn wait(&mut self, stream: &mut Stream, buffer: &mut BytesMut, read_size: usize) -> Event {
-        let due = self.session.poll_timeout().map(|time| self.broker.common.clock.instant(time));
+    fn handle(&mut self, event: Event, buffer: &BytesMut, now: Time) {
+        match event {
+            Event::Read(Ok(0)) => {
+                self.session.handle_connection_lost(now, Ended::Closed);
+            }
+            Event::Read(Ok(count)) => {
+                self.counts.bytes_in += count as u64;
+                self.tap.read(&buffer[buffer.len() - count..], self.session.version(), now);
+                if let Some(link) = &self.link {
+                    link.heard.store(now.as_micros(), Ordering::Relaxed);
+                }
+            }
+            Event::Written(Ok(count)) if count > 0 => {
+                self.counts.bytes_out += count as u64;
+                self.tap.written(&self.writing[..count.min(self.writing.len())], self.session.version(), now);
+            }
+            Event::Written(Ok(_)) => self.session.handle_connection_lost(now, Ended::Closed),
+            Event::Read(Err(error)) | Event::Written(Err(error)) => {
+                self.session.handle_connection_lost(now, Ended::Broken(error.to_string()));
+            }
+            Event::Checked((verdict, by)) => {
+                self.checking = None;
+                self.signed_in_by = by;
+                self.session.handle_verdict(verdict);
+            }
+            Event::Woken => self.end_if_asked(now),
+            Event::Due => self.session.handle_timeout(now),
+            Event::Stopping => {
+                self.session.end(now, Ended::Stopping, false);
+            }
+        }
+    }
+
+    fn due(&self) -> Option<Instant> {
+        self.session.poll_timeout().map(|time| self.broker.common.clock.instant(time))
+    }
+
+    /// Waits until something is to be done. Nothing is lost when one thing comes before another.
+    async fn wait(&mut self, buffer: &mut BytesMut, read_size: usize, timer: &mut Timer) -> Event {
+        let due = self.due();
         // Whoever goes away while it is found out who they are is noticed.
         let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
-        let checking = &mut self.checking;
-        let outgoing = self.session.outgoing();
         // It is gone once it is written.
         self.writing.clear();
         if self.tap.is_open() {
-            copy(outgoing, &mut self.writing);
+            copy(self.session.outgoing(), &mut self.writing);
         }
+        let is_accepted = self.record.is_some();
+        let Self { checking, session, record, stream, broker, .. } = self;
+        let outgoing = session.outgoing();
         let mut flushed = false;
-        let io = poll_fn(|context| {
+        let any = poll_fn(|context| {
+            if let Some(checking) = checking
+                && let Poll::Ready(checked) = checking.as_mut().poll(context)
+            {
+                return Poll::Ready(Event::Checked(checked));
+            }
+            if record.as_ref().is_some_and(|record| record.bell.poll(context).is_ready()) {
+                return Poll::Ready(Event::Woken);
+            }
+            if timer.poll_until(due, context).is_ready() {
+                return Poll::Ready(Event::Due);
+            }
             if outgoing.has_remaining()
                 && let Poll::Ready(written) = stream.poll_write(context, outgoing)
             {
@@ -297,12 +338,13 @@ impl Connection {
             }
             Poll::Pending
         });
+        if is_accepted {
+            // Whoever stops the service asks each session to end.
+            return any.await;
+        }
         tokio::select! {
-            event = io => event,
-            checked = checked(checking) => Event::Checked(checked),
-            () = woken(self.record.as_deref()) => Event::Woken,
-            () = clock::sleep(due) => Event::Due,
-            () = self.broker.common.stopping.cancelled() => Event::Stopping,
+            event = any => event,
+            () = broker.common.stopping.cancelled() => Event::Stopping,
         }
     }
 
@@ -598,18 +640,4 @@ async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result
         rest.clear();
     }
     Ok(())
-}
-
-async fn checked(checking: &mut Option<BoxFuture<'static, Checked>>) -> Checked {
-    match checking {
-        Some(checking) => checking.await,
-        None => pending().await,
-    }
-}
-
-async fn woken(record: Option<&SessionRecord>) {
-    match record {
-        Some(record) => record.wake.notified().await,
-        None => pending().await,
-    }
 }

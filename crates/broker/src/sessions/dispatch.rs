@@ -17,10 +17,13 @@ use moorfall_live::{
 use moorfall_wire::{PacketId, QoS};
 use smallvec::SmallVec;
 
-use crate::sessions::{
-    Sessions,
-    journal::{self, Promise},
-    record::{Queueing, SessionRecord},
+use crate::{
+    clock::Clock,
+    sessions::{
+        Sessions,
+        journal::{self, Promise},
+        record::{Queueing, SessionRecord},
+    },
 };
 
 /// Messages that are dropped at a time: others want the queue and the journal, too.
@@ -56,6 +59,45 @@ pub struct Handed {
 impl Handed {
     fn of_one(self) -> Routed {
         if self.count > 0 && self.taken == 0 { Routed::QueuesFull } else { Routed::To(self.count) }
+    }
+}
+
+/// Connections that one publisher carries messages out to at a time, at most, counted as below.
+const CARRIED: usize = 256;
+
+/// Bytes that count as one connection more.
+const CARRIED_BYTES: usize = 8 * 1024;
+
+/// Connections between two looks at the clock.
+const CLOCK: usize = 8;
+
+/// Carries out what was queued, as long as that does not hold a thread for long; beyond that the tasks of the recipients are
+/// woken, which share the work.
+struct Hands {
+    clock: Clock,
+    now: Time,
+    carried: usize,
+    left: usize,
+}
+
+impl Hands {
+    fn new(clock: Clock) -> Self {
+        Self { clock, now: clock.now(), carried: 0, left: CARRIED }
+    }
+
+    /// Something of this weight, bytes, was queued for a session that had nothing.
+    fn see_to(&mut self, record: &SessionRecord, weight: usize) {
+        if self.left > 0 {
+            if self.carried.is_multiple_of(CLOCK) && self.carried > 0 {
+                self.now = self.clock.now();
+            }
+            self.carried += 1;
+            self.left = self.left.saturating_sub(1 + weight / CARRIED_BYTES);
+            if record.resting.carry_out(self.now) {
+                return;
+            }
+        }
+        record.bell.ring();
     }
 }
 
@@ -172,11 +214,14 @@ impl Sessions {
         run: &Arc<Run>,
         recipients: impl Iterator<Item = &'a Recipient<Arc<SessionRecord>>>,
     ) -> Handed {
-        let mut handed = Handed::default();
+        let (mut handed, mut hands) = (Handed::default(), Hands::new(self.clock));
         for recipient in recipients {
             let is_own = recipient.is_own(run.publisher());
             self.live.recorder.lead(run.journey(), recipient, run.qos(), is_own);
             let outcome = recipient.handle.push_run(recipient, run);
+            if outcome.first {
+                hands.see_to(&recipient.handle, run.weight());
+            }
             if !is_own {
                 handed.count += 1;
                 // What does not fit is at the end.

@@ -50,7 +50,7 @@ impl Promise {
 
     pub(super) fn keep(&self) {
         self.kept.store(true, Ordering::Release);
-        self.waiter.wake.notify_one();
+        self.waiter.bell.ring();
     }
 }
 

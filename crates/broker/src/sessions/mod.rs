@@ -1,6 +1,7 @@
 //! Sessions and what waits for them: how messages reach them, what they keep, and how they begin and end. Who may do
 //! what is asked of a judge.
 
+pub mod bell;
 pub mod cleared;
 pub mod deeds;
 pub mod dispatch;
@@ -12,6 +13,7 @@ pub mod page_reader;
 pub mod pager;
 pub mod record;
 pub mod registry;
+pub mod resting;
 pub mod restore;
 
 use std::sync::{

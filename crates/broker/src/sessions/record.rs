@@ -24,11 +24,13 @@ use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
 use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
 use strum::VariantNames;
 use time::OffsetDateTime;
-use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tracing_mutex::parkinglot::Mutex;
 
-use crate::listeners::tls_version::TlsVersion;
+use crate::{
+    listeners::tls_version::TlsVersion,
+    sessions::{bell::Bell, resting::RestingPlace},
+};
 
 /// Why the service ends a connection.
 #[derive(Debug)]
@@ -185,6 +187,8 @@ pub struct Queueing {
     pub displaced: Vec<Left>,
     /// Whether the limits say that this ends the session, which is then to be done for one that is away.
     pub end: bool,
+    /// Whether nothing was queued before: nobody is at it yet.
+    pub first: bool,
 }
 
 impl Queueing {
@@ -221,7 +225,7 @@ struct Looked {
     rates: Option<Rates>,
 }
 
-/// One session. Locks are taken in this order: the journal's, `place`, the queue's.
+/// One session. Locks are taken in this order: that of its resting connection, the journal's, `place`, the queue's.
 #[derive(Debug)]
 pub struct SessionRecord {
     /// Unique among all sessions ever.
@@ -249,7 +253,9 @@ pub struct SessionRecord {
     /// What was found when it was looked at.
     looked: Mutex<Looked>,
     /// Wakes its task.
-    pub wake: Notify,
+    pub bell: Bell,
+    /// Its connection, while it has nothing to do.
+    pub resting: RestingPlace,
     /// Where it is.
     pub place: Mutex<Place>,
     /// Whether its client is connected: what `place` says, readable without its lock.
@@ -313,7 +319,8 @@ impl SessionRecord {
             last_end: Mutex::new(None),
             last_refusal: Mutex::new(None),
             looked: Mutex::new(Looked { since: began_at, ..Looked::default() }),
-            wake: Notify::new(),
+            bell: Bell::default(),
+            resting: RestingPlace::default(),
             connected: AtomicBool::new(matches!(place, Place::Connected(_))),
             place: Mutex::new(place),
             kept: AtomicBool::new(kept),
@@ -348,7 +355,12 @@ impl SessionRecord {
     /// What it may do has changed.
     pub fn set_stale(&self) {
         self.stale.store(true, Ordering::Release);
-        self.wake.notify_one();
+        self.bell.ring();
+    }
+
+    /// Whether its task has something to look at before anything more is sent.
+    pub fn is_called(&self) -> bool {
+        self.stale.load(Ordering::Acquire)
     }
 
     /// Whether what it may do has changed since the last call.
@@ -413,10 +425,15 @@ impl SessionRecord {
             }
             Some(queue.push(delivery, filed))
         });
-        pushed.map_or_else(|| Queueing::gone(1), |pushed| self.pushed(pushed))
+        let queueing = pushed.map_or_else(|| Queueing::gone(1), |pushed| self.pushed(pushed));
+        if queueing.first {
+            self.bell.ring();
+        }
+        queueing
     }
 
-    /// Queues messages that follow each other; none of them is to be filed.
+    /// Queues messages that follow each other; none of them is to be filed. If they are the first, the caller has them
+    /// carried out or rings the bell.
     pub fn push_run(&self, recipient: &Recipient<Arc<Self>>, run: &Arc<Run>) -> Queueing {
         let Some(part) = recipient.part(run) else { return Queueing::default() };
         let count = part.len();
@@ -428,12 +445,11 @@ impl SessionRecord {
     fn pushed(&self, pushed: Pushed) -> Queueing {
         if pushed.end {
             self.end(Ended::QueueFull, true);
-        } else if pushed.first {
-            self.wake.notify_one();
         }
         let withheld = (pushed.dropped + pushed.displaced.len()) as u64;
         let why = (pushed.dropped > 0).then_some(Withheld::QueueFull);
-        Queueing { withheld, dropped: pushed.dropped, why, displaced: pushed.displaced, end: pushed.end }
+        let Pushed { dropped, displaced, end, first, .. } = pushed;
+        Queueing { withheld, dropped, why, displaced, end, first: first && !end }
     }
 
     /// Puts these in front of all others, whatever the bound: they had been queued before.
@@ -476,7 +492,7 @@ impl SessionRecord {
     /// A page was read, or could not be. Gives what the database did not have.
     pub fn read(&self, page: Page, rows: Option<Vec<Delivery>>) -> Vec<Left> {
         let lost = self.with_queue(|queue| queue.read(page, rows)).unwrap_or_default();
-        self.wake.notify_one();
+        self.bell.ring();
         lost
     }
 
@@ -551,7 +567,7 @@ impl SessionRecord {
         if let Place::Connected(link) = &*self.place.lock() {
             let _first_stands = link.ending.set(Ending { why, discard });
         }
-        self.wake.notify_one();
+        self.bell.ring();
     }
 
     /// Its connection, if it has one.

@@ -125,7 +125,7 @@ impl House {
 
     /// Stops in order; everything is written then.
     pub async fn close(self) {
-        self.broker.common.stopping.cancel();
+        self.broker.stop();
         self.broker.common.tasks.close();
         timeout(LONG, self.broker.common.tasks.wait()).await.expect("all connections end");
         assert_eq!((self.broker.sessions.registry.connected(), self.seats.taken()), (0, 0));
