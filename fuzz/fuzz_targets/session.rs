@@ -63,7 +63,10 @@ fuzz_target!(|bytes: &[u8]| {
         if !session.wants_packets() {
             break;
         }
-        session.handle_plain_pubacks(now, &mut buffer);
+        while session.handle_plain_acknowledgements(now, &mut buffer).is_some() {}
+        if let Some(run) = session.take_run(now, &mut buffer) {
+            assert_eq!(run.messages().iter().map(|message| message.weight()).sum::<usize>(), run.weight());
+        }
         match session.next_packet(&mut buffer) {
             Ok(None) if !session.has_actions() => break,
             Ok(None) => {}

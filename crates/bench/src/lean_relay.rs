@@ -8,18 +8,24 @@ use std::{
     cell::RefCell,
     collections::HashMap,
     future::poll_fn,
-    io,
+    pin::Pin,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
     },
-    task::Poll,
+    task::{Poll, ready},
 };
 
 use bytes::{Buf, BytesMut};
 use futures_util::task::AtomicWaker;
 use parking_lot::Mutex;
-use tokio::net::{TcpListener, TcpStream};
+use tokio::{
+    io::{AsyncRead, ReadBuf},
+    net::{
+        TcpListener,
+        tcp::{OwnedReadHalf, OwnedWriteHalf},
+    },
+};
 
 use crate::{
     Failure,
@@ -35,7 +41,7 @@ thread_local! {
 
 /// One connection.
 struct Client {
-    stream: TcpStream,
+    writer: OwnedWriteHalf,
     /// What its socket did not take.
     rest: Mutex<BytesMut>,
     /// Whether there is any.
@@ -60,8 +66,9 @@ pub(crate) async fn run() -> Result<(), Failure> {
     loop {
         let (stream, _) = listener.accept().await?;
         stream.set_nodelay(true)?;
+        let (reader, writer) = stream.into_split();
         let (rest, is_behind, waker) = Default::default();
-        tokio::spawn(serve(Arc::clone(&relay), Arc::new(Client { stream, rest, is_behind, waker })));
+        tokio::spawn(serve(Arc::clone(&relay), reader, Arc::new(Client { writer, rest, is_behind, waker })));
     }
 }
 
@@ -70,7 +77,7 @@ impl Client {
     fn write(&self, bytes: &[u8]) {
         let mut rest = self.rest.lock();
         // An error is found by the reader, too.
-        let taken = if rest.is_empty() { self.stream.try_write(bytes).unwrap_or(0) } else { 0 };
+        let taken = if rest.is_empty() { self.writer.try_write(bytes).unwrap_or(0) } else { 0 };
         if taken < bytes.len() {
             rest.extend_from_slice(&bytes[taken..]);
             self.is_behind.store(true, Ordering::Release);
@@ -80,55 +87,49 @@ impl Client {
 
     fn write_rest(&self) {
         let mut rest = self.rest.lock();
-        let taken = self.stream.try_write(&rest).unwrap_or(0);
+        let taken = self.writer.try_write(&rest).unwrap_or(0);
         rest.advance(taken);
         self.is_behind.store(!rest.is_empty(), Ordering::Release);
     }
 }
 
-enum Ready {
-    ToRead,
-    ToWrite,
+enum Event {
+    Read,
+    Writable,
+    Closed,
 }
 
-async fn serve(relay: Arc<Relay>, client: Arc<Client>) {
+async fn serve(relay: Arc<Relay>, mut reader: OwnedReadHalf, client: Arc<Client>) {
     let mut group = Arc::default();
     let (mut begun, mut answers) = (Vec::new(), BytesMut::new());
     loop {
-        let ready = poll_fn(|context| {
+        let event = poll_fn(|context| {
             client.waker.register(context.waker());
             if client.is_behind.load(Ordering::Acquire)
-                && let Poll::Ready(done) = client.stream.poll_write_ready(context)
+                && let Poll::Ready(done) = client.writer.as_ref().poll_write_ready(context)
             {
-                return Poll::Ready(done.map(|()| Ready::ToWrite));
+                return Poll::Ready(done.map(|()| Event::Writable));
             }
-            client.stream.poll_read_ready(context).map(|done| done.map(|()| Ready::ToRead))
+            BUFFER.with_borrow_mut(|buffer| {
+                let before = begun.len();
+                buffer[..before].copy_from_slice(&begun);
+                let mut space = ReadBuf::new(&mut buffer[before..]);
+                ready!(Pin::new(&mut reader).poll_read(context, &mut space))?;
+                let count = space.filled().len();
+                let whole = take_frames(&relay, &client, &mut group, &buffer[..before + count], &mut answers);
+                begun.clear();
+                begun.extend_from_slice(&buffer[whole..before + count]);
+                Poll::Ready(Ok(if count == 0 { Event::Closed } else { Event::Read }))
+            })
         });
-        match ready.await {
-            Err(_) => return,
-            Ok(Ready::ToWrite) => {
-                client.write_rest();
-                continue;
-            }
-            Ok(Ready::ToRead) => {}
+        match event.await {
+            Err(_) | Ok(Event::Closed) => return,
+            Ok(Event::Writable) => client.write_rest(),
+            Ok(Event::Read) => {}
         }
-        let read = BUFFER.with_borrow_mut(|buffer| {
-            let before = begun.len();
-            buffer[..before].copy_from_slice(&begun);
-            let count = client.stream.try_read(&mut buffer[before..])?;
-            let whole = take_frames(&relay, &client, &mut group, &buffer[..before + count], &mut answers);
-            begun.clear();
-            begun.extend_from_slice(&buffer[whole..before + count]);
-            io::Result::Ok(count)
-        });
         if !answers.is_empty() {
             client.write(&answers);
             answers.clear();
-        }
-        match read {
-            Ok(0) => return,
-            Err(error) if error.kind() != io::ErrorKind::WouldBlock => return,
-            _ => {}
         }
     }
 }

@@ -134,22 +134,35 @@ pub(crate) async fn connect(address: SocketAddr, connect: Connect) -> Result<Tcp
 /// Subscribes and waits for SUBACK.
 pub(crate) async fn subscribe(stream: &mut TcpStream, filter: &str, qos: QoS) -> Result<(), Failure> {
     let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
-    let subscriptions = vec![Subscription { filter: filter.parse()?, options }];
+    send_subscribe(stream, vec![Subscription { filter: filter.parse()?, options }]).await?;
+    expect(stream, 0x90).await
+}
+
+/// The same for many filters at QoS 0, fewer than 120 of which an answer has a length of one byte.
+pub(crate) async fn subscribe_all(stream: &mut TcpStream, filters: &[String]) -> Result<(), Failure> {
+    let options = SubscriptionOptions::default();
+    let all = filters.iter().map(|filter| Ok(Subscription { filter: filter.parse()?, options }));
+    send_subscribe(stream, all.collect::<Result<_, Failure>>()?).await?;
+    expect(stream, 0x90).await
+}
+
+async fn send_subscribe(stream: &mut TcpStream, subscriptions: Vec<Subscription>) -> Result<(), Failure> {
     let properties = SubscribeProperties::default();
     let mut bytes = BytesMut::new();
     let packet = Subscribe { packet_id: PacketId::MIN, properties, subscriptions };
     Packet::Subscribe(packet).encode(VERSION, &mut bytes)?;
-    stream.write_all(&bytes).await?;
-    expect(stream, 0x90).await
+    Ok(stream.write_all(&bytes).await?)
 }
 
 async fn expect(stream: &mut TcpStream, first: u8) -> Result<(), Failure> {
     let mut head = [0; 2];
     timeout(Duration::from_secs(20), stream.read_exact(&mut head)).await??;
-    if head[0] != first || head[1] > 127 {
+    if head[0] != first {
         return Err(format!("expected a packet {first:#04x}, got {head:02x?}").into());
     }
-    stream.read_exact(&mut vec![0; usize::from(head[1])]).await?;
+    // A length over 127 goes on in a second byte.
+    let more = if head[1] > 127 { usize::from(stream.read_u8().await?) << 7 } else { 0 };
+    stream.read_exact(&mut vec![0; usize::from(head[1] & 127) + more]).await?;
     Ok(())
 }
 

@@ -5,6 +5,7 @@
 //! committed messages beside PostgreSQL's own insert of the same rows. See the README beside this for what the numbers
 //! mean and what they leave out.
 
+mod beside;
 mod bridged;
 mod committed;
 mod decisions;
@@ -115,6 +116,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     if plan.wants("idle") {
         idle::run(plan).await?;
     }
+    if plan.wants("subscriptions") {
+        idle::subscriptions(plan).await?;
+    }
     if plan.wants("tree") {
         tree::run(plan).await?;
     }
@@ -129,6 +133,15 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("hostile") {
         hostile::run(plan).await?;
+    }
+    if plan.wants("walk") {
+        beside::walk(plan).await?;
+    }
+    if plan.wants("stuck") {
+        beside::stuck(plan).await?;
+    }
+    if plan.wants("crowd") {
+        beside::crowd(plan).await?;
     }
     if plan.wants("floods") {
         floods::run(plan).await?;

@@ -14,23 +14,17 @@ use crate::{
 };
 
 /// Seconds until the listeners are open, at most.
-const GOAL: f64 = 60.0;
+const GOAL: f64 = 5.0;
 
-const RETAINED: usize = 1_000_000;
+pub(crate) const RETAINED: usize = 1_000_000;
 const SESSIONS: usize = 100_000;
 
 pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let (retained, sessions) = (count(RETAINED as f64), count(SESSIONS as f64));
     println!("restart: {retained} retained messages and {sessions} sessions with a subscription each are read back");
     let service = Program::service(plan)?;
+    retain(&service).await?;
     let pool = open_database(&service).await?;
-    pool.execute(
-        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
-         SELECT n, 'harrowmere/reach-' || n % 50 || '/station-' || n || '/status', 'online', '\\x00', 1, true, true, \
-         0, \
-         1700000000000000 FROM generate_series(1, 1000000) AS n",
-    )
-    .await?;
     pool.execute(
         "INSERT INTO session (key, client_id, identity, expiry, away_since, began_at) \
          SELECT n, 'away-' || n, 'anonymous', 4294967295, 1700000000000000, 1700000000000000 \
@@ -58,5 +52,19 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let memory = service.memory()? as f64 / 1024.0 / 1024.0;
     println!("  {span:.1} s from the end of one to the other being ready, {memory:.0} MiB");
     println!("  wanted at most {GOAL} s: {}\n", verdict(span <= GOAL));
+    Ok(())
+}
+
+/// Puts retained messages where a service finds them when it starts again.
+pub(crate) async fn retain(service: &Program) -> Result<(), Failure> {
+    let pool = open_database(service).await?;
+    pool.execute(
+        "INSERT INTO message (number, topic, payload, properties, qos, retain, retained, publisher, received) \
+         SELECT n, 'harrowmere/reach-' || n % 50 || '/station-' || n || '/status', 'online', '\\x00', 1, true, true, \
+         0, \
+         1700000000000000 FROM generate_series(1, 1000000) AS n",
+    )
+    .await?;
+    pool.close().await;
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Packet identifiers in use, each with what waits for its acknowledgement (§2.2.1, §4.4).
 
-use std::collections::VecDeque;
+use std::{collections::VecDeque, num::NonZeroU64};
 
 use moorfall_wire::PacketId;
 
@@ -18,18 +18,19 @@ pub(crate) struct InFlight<T> {
     first: PacketId,
     last: PacketId,
     count: usize,
-    next_order: u64,
+    next_order: NonZeroU64,
 }
 
 #[derive(Clone, Debug)]
 struct Entry<T> {
-    order: u64,
+    /// Never 0, so that a place that is free takes no more room.
+    order: NonZeroU64,
     what: T,
 }
 
 impl<T> Default for InFlight<T> {
     fn default() -> Self {
-        Self { ring: VecDeque::new(), first: PacketId::MIN, last: PacketId::MAX, count: 0, next_order: 0 }
+        Self { ring: VecDeque::new(), first: PacketId::MIN, last: PacketId::MAX, count: 0, next_order: NonZeroU64::MIN }
     }
 }
 
@@ -90,10 +91,16 @@ impl<T> InFlight<T> {
         while self.ring.len() <= place {
             self.ring.push_back(None);
         }
-        self.ring[place] = Some(Entry { order: self.next_order, what });
+        let order = self.next_in_order();
+        self.ring[place] = Some(Entry { order, what });
         self.count += 1;
         self.last = id;
-        self.next_order += 1;
+    }
+
+    fn next_in_order(&mut self) -> NonZeroU64 {
+        let order = self.next_order;
+        self.next_order = order.saturating_add(1);
+        order
     }
 
     /// What waits under the identifier.
@@ -108,17 +115,21 @@ impl<T> InFlight<T> {
 
     /// Moves an entry behind all others: a PUBREL is sent again in the order in which PUBRECs came.
     pub(crate) fn move_back(&mut self, id: PacketId) {
-        let place = self.place(id);
+        let (place, order) = (self.place(id), self.next_in_order());
         if let Some(Some(entry)) = self.ring.get_mut(place) {
-            entry.order = self.next_order;
-            self.next_order += 1;
+            entry.order = order;
         }
     }
 
     /// Frees the identifier; `None` if it was not in use.
     pub(crate) fn remove(&mut self, id: PacketId) -> Option<T> {
+        self.remove_if(id, |_| true)
+    }
+
+    /// The same if what waits is as wanted.
+    pub(crate) fn remove_if(&mut self, id: PacketId, is_wanted: impl FnOnce(&T) -> bool) -> Option<T> {
         let place = self.place(id);
-        let entry = self.ring.get_mut(place)?.take()?;
+        let entry = self.ring.get_mut(place)?.take_if(|entry| is_wanted(&entry.what))?;
         self.count -= 1;
         if self.count == 0 {
             self.ring.clear();

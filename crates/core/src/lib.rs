@@ -51,7 +51,7 @@ pub use outbox::{Outbox, Pushed};
 pub use outgoing::Outgoing;
 pub use queued::Queued;
 pub use remote::{Remote, RemoteError, Scheme};
-pub use run::{Part, Run};
+pub use run::{Part, Passing, Run, Said};
 pub use shelf::{Left, Page, Shelved};
 pub use time::Time;
 pub use topic_set::{Level, Segment, TopicSet, Values};

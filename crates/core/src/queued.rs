@@ -66,7 +66,7 @@ impl Queued {
     pub fn received(&self) -> Time {
         match self {
             Self::One(delivery) => delivery.message.received,
-            Self::Part(part) => part.first().map_or_else(Time::default, |first| first.received),
+            Self::Part(part) => part.run().received(),
         }
     }
 

@@ -1,6 +1,6 @@
 //! Retained messages (§3.3.1.3): at most one for each topic, found by filter.
 
-use std::sync::Arc;
+use std::{ops::Bound, sync::Arc};
 
 use imbl::OrdMap;
 use moorfall_wire::{TopicFilter, TopicName};
@@ -27,7 +27,7 @@ pub enum RetainedFull {
 /// All retained messages, as a trie over topic levels. A clone takes constant time and shares the structure, so a
 /// long walk needs no lock.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Retained {
+pub struct Retained {
     root: Node,
     count: usize,
     bytes: usize,
@@ -158,14 +158,55 @@ impl Retained {
 
     /// The retained messages that `filter` matches and that have not expired at `now`, by topic.
     pub(crate) fn matching(&self, filter: &TopicFilter, now: Time) -> Vec<Arc<Message>> {
-        let levels: Vec<&str> = filter.levels().collect();
-        let mut found = Vec::new();
-        self.root.visit(&levels, true, &mut |message| {
-            if message.expiry_left(now) != Some(0) {
-                found.push(Arc::clone(message));
+        RetainedWalk::new(filter).next(self, usize::MAX, now)
+    }
+}
+
+/// A walk through the retained messages of a filter, in the order of their topics. It holds none of them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RetainedWalk {
+    filter: TopicFilter,
+    /// The topic that it has come to.
+    after: Option<TopicName>,
+    is_over: bool,
+}
+
+impl RetainedWalk {
+    /// Nothing was found yet.
+    pub fn new(filter: &TopicFilter) -> Self {
+        Self { filter: filter.clone(), after: None, is_over: false }
+    }
+
+    /// The next messages, so many at most, whose lives are not over at `now`; none at the end.
+    pub fn next(&mut self, retained: &Retained, most: usize, now: Time) -> Vec<Arc<Message>> {
+        let mut page = Page { found: Vec::new(), most, now };
+        if !self.is_over {
+            let levels: Vec<&str> = self.filter.levels().collect();
+            let after: Option<Vec<&str>> = self.after.as_ref().map(|topic| topic.levels().collect());
+            retained.root.walk(&levels, true, after.as_deref(), &mut page);
+            self.is_over = page.found.len() < most;
+            if let Some(last) = page.found.last() {
+                self.after = Some(last.topic.clone());
             }
-        });
-        found
+        }
+        page.found
+    }
+}
+
+/// What one step of a walk finds.
+struct Page {
+    found: Vec<Arc<Message>>,
+    most: usize,
+    now: Time,
+}
+
+impl Page {
+    fn is_full(&self) -> bool {
+        self.found.len() >= self.most
+    }
+
+    fn add(&mut self, message: Option<&Arc<Message>>) {
+        self.found.extend(message.filter(|message| message.expiry_left(self.now) != Some(0)).cloned());
     }
 }
 
@@ -193,26 +234,42 @@ impl Node {
         self.kept.as_ref().map(|kept| &kept.message)
     }
 
-    fn visit(&self, levels: &[&str], first: bool, found: &mut impl FnMut(&Arc<Message>)) {
-        // [MQTT-4.7.2-1]: wildcards at the first level leave out topics that begin with `$`.
-        let visible = |level: &Arc<str>| !(first && level.starts_with('$'));
+    /// Adds what the filter's `levels` match here and below, behind the topic whose levels `after` are.
+    fn walk(&self, levels: &[&str], first: bool, after: Option<&[&str]>, page: &mut Page) {
         match levels {
-            [] => self.message().into_iter().for_each(found),
+            [] if after.is_none() => page.add(self.message()),
+            [] => {}
             ["#"] => {
-                self.message().into_iter().for_each(&mut *found);
-                for (_, child) in self.children.iter().filter(|(level, _)| visible(level)) {
-                    child.visit(levels, false, found);
+                if after.is_none() {
+                    page.add(self.message());
                 }
+                self.walk_children(levels, first, after, page);
             }
-            ["+", rest @ ..] => {
-                for (_, child) in self.children.iter().filter(|(level, _)| visible(level)) {
-                    child.visit(rest, false, found);
-                }
-            }
+            ["+", rest @ ..] => self.walk_children(rest, first, after, page),
             [level, rest @ ..] => {
+                let after = match after.and_then(|after| after.split_first()) {
+                    Some((before, _)) if *level < *before => return,
+                    Some((before, below)) if level == before => Some(below),
+                    _ => None,
+                };
                 if let Some(child) = self.children.get(*level) {
-                    child.visit(rest, false, found);
+                    child.walk(rest, false, after, page);
                 }
+            }
+        }
+    }
+
+    fn walk_children(&self, levels: &[&str], first: bool, after: Option<&[&str]>, page: &mut Page) {
+        let after = after.and_then(|after| after.split_first());
+        let from = after.map_or(Bound::Unbounded, |(before, _)| Bound::Included(*before));
+        for (level, child) in self.children.range::<_, str>((from, Bound::Unbounded)) {
+            if page.is_full() {
+                return;
+            }
+            // [MQTT-4.7.2-1]: wildcards at the first level leave out topics that begin with `$`.
+            if !(first && level.starts_with('$')) {
+                let below = after.filter(|(before, _)| **before == &**level).map(|(_, below)| below);
+                child.walk(levels, false, below, page);
             }
         }
     }
@@ -229,9 +286,10 @@ impl Node {
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
+    use std::{collections::BTreeSet, time::Duration};
 
     use moorfall_wire::{PublishProperties, QoS};
+    use proptest::prelude::*;
 
     use super::*;
     use crate::SessionKey;
@@ -302,6 +360,65 @@ mod tests {
             retained.set(&message(topic, "", None), &Arc::default(), &limits).unwrap();
         }
         assert_eq!((retained.count(), retained.bytes(), retained.root.children.len()), (0, 0, 0));
+    }
+
+    proptest! {
+        /// In steps or at once, whatever is cleared or added meanwhile elsewhere: all that stays is found once, in order.
+        #[test]
+        fn a_walk_in_steps_finds_what_one_at_once_does(
+            topics in prop::collection::btree_set(topic(), 1..40),
+            filter in filter(),
+            most in 1_usize..6,
+            spare in topic(),
+        ) {
+            let mut retained = Retained::default();
+            let keep = |retained: &mut Retained, topic: &str, payload: &'static str| {
+                retained.set(&message(topic, payload, None), &Arc::default(), &Limits::default()).unwrap();
+            };
+            topics.iter().for_each(|topic| keep(&mut retained, topic, "1"));
+            let filter: TopicFilter = filter.parse().unwrap();
+            let names = |found: Vec<Arc<Message>>| found.into_iter().map(|one| one.topic.to_string()).collect::<Vec<_>>();
+            let mut expected = names(retained.matching(&filter, Time::default()));
+            let matches: BTreeSet<&str> =
+                topics.iter().map(|topic| &**topic).filter(|topic| filter.matches(&topic.parse().unwrap())).collect();
+            prop_assert_eq!(expected.iter().map(|topic| &**topic).collect::<BTreeSet<_>>(), matches);
+            let (mut walk, mut found) = (RetainedWalk::new(&filter), Vec::new());
+            loop {
+                let step = names(walk.next(&retained, most, Time::default()));
+                prop_assert!(step.len() <= most);
+                if step.is_empty() {
+                    break;
+                }
+                found.extend(step);
+                // Where it stands is no place that has to stay.
+                keep(&mut retained, found.last().unwrap(), "");
+                keep(&mut retained, &spare, "2");
+            }
+            expected.retain(|topic| *topic != spare);
+            found.retain(|topic| *topic != spare);
+            prop_assert_eq!(found, expected);
+        }
+    }
+
+    fn level() -> impl Strategy<Value = &'static str> {
+        prop::sample::select(vec!["a", "b", "ba", "c", "", "$x"])
+    }
+
+    fn topic() -> impl Strategy<Value = String> {
+        prop::collection::vec(level(), 1..5)
+            .prop_map(|levels| levels.join("/"))
+            .prop_filter("some text", |topic| !topic.is_empty())
+    }
+
+    fn filter() -> impl Strategy<Value = String> {
+        let wild = prop_oneof![2 => level(), 2 => Just("+")];
+        (prop::collection::vec(wild, 1..4), any::<bool>()).prop_map(|(mut levels, hash)| {
+            if hash {
+                levels.push("#");
+            }
+            let text = levels.join("/");
+            if text.is_empty() { "#".to_owned() } else { text }
+        })
     }
 
     #[test]

@@ -13,10 +13,9 @@ use foldhash::fast::RandomState;
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 use tracing_mutex::parkinglot::Mutex;
 
-pub use crate::retained::RetainedFull;
+pub use crate::retained::{Retained, RetainedFull, RetainedWalk};
 use crate::{
     Delivery, Holding, Limits, Message, Part, Run, SessionKey, Time, Via,
-    retained::Retained,
     session::Granted,
     subscriptions::{Found, Members, Node, Subscriber},
 };
@@ -301,6 +300,11 @@ impl<T: Clone> Router<T> {
         // The walk may be long; it runs on a snapshot so that publishers don't wait for it.
         let snapshot = self.retained.lock().clone();
         snapshot.matching(filter, now)
+    }
+
+    /// The retained messages as they are now, for a walk.
+    pub fn look_at_retained(&self) -> Retained {
+        self.retained.lock().clone()
     }
 
     /// All retained messages, in no order; the lives of some may be over.

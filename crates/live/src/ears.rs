@@ -9,7 +9,7 @@ use std::{
     },
 };
 
-use moorfall_core::{Message, Time};
+use moorfall_core::{Passing, Time};
 use moorfall_wire::{TopicFilter, TopicName};
 use parking_lot::{Mutex, RwLock};
 
@@ -75,7 +75,7 @@ impl Ears {
     }
 
     /// Hears messages of one topic, if it is wanted; `known` is what was found out when the topic was the same.
-    pub fn hear(&self, topic: &TopicName, messages: &[Arc<Message>], known: &mut Wanted) {
+    pub fn hear(&self, topic: &TopicName, messages: Passing<'_>, known: &mut Wanted) {
         let epoch = self.epoch.load(Ordering::Acquire);
         if epoch == 0 {
             return;
@@ -93,8 +93,8 @@ impl Ears {
             let mut waiting = slot.waiting.lock();
             let is_first = waiting.count == 0;
             // Of a run only what will not be written over by the rest of it.
-            let rest = &messages[messages.len().saturating_sub(OF_TOPIC)..];
-            for message in rest.iter().filter(|message| message.payload.len() <= PAYLOAD) {
+            let newest = messages.len().saturating_sub(OF_TOPIC)..messages.len();
+            for message in messages.said(newest).filter(|message| message.payload.len() <= PAYLOAD) {
                 if message.payload.len() > KEPT && !self.holds_more(message.payload.len()) {
                     self.missed.fetch_add(1, Ordering::Relaxed);
                     continue;
@@ -103,7 +103,7 @@ impl Ears {
                 let (at, payload) = &mut waiting.messages[place];
                 *at = message.received;
                 self.empty(payload);
-                payload.extend_from_slice(&message.payload);
+                payload.extend_from_slice(message.payload);
                 waiting.count += 1;
             }
             is_first && waiting.count > 0
@@ -162,7 +162,7 @@ impl Ears {
 
 #[cfg(test)]
 mod tests {
-    use moorfall_core::SessionKey;
+    use moorfall_core::{Message, SessionKey};
     use moorfall_wire::QoS;
 
     use super::*;
@@ -190,7 +190,7 @@ mod tests {
         let ears = Ears::default();
         let (level, mut known) = (message(b"1.83"), Wanted::default());
         let mut hear = |ears: &Ears| {
-            ears.hear(&level.topic, std::slice::from_ref(&level), &mut known);
+            ears.hear(&level.topic, Passing::Messages(std::slice::from_ref(&level)), &mut known);
             taken(ears).0.len()
         };
         assert_eq!(hear(&ears), 0);
@@ -209,7 +209,7 @@ mod tests {
         let mut known = Wanted::default();
         let hear = |texts: &[&str], known: &mut Wanted| {
             let messages: Vec<_> = texts.iter().map(|text| message(text.as_bytes())).collect();
-            ears.hear(&messages[0].topic, &messages, known);
+            ears.hear(&messages[0].topic, Passing::Messages(&messages), known);
         };
         let taken = || taken(&ears).0.into_iter();
         hear(&["1", "2"], &mut known);
@@ -229,7 +229,7 @@ mod tests {
         let large = message(&vec![b'1'; PAYLOAD]);
         let hear = |number: usize, large: &Arc<Message>| {
             let topic = format!("weir/{number}").parse().expect("a topic");
-            ears.hear(&topic, std::slice::from_ref(large), &mut Wanted::default());
+            ears.hear(&topic, Passing::Messages(std::slice::from_ref(large)), &mut Wanted::default());
         };
         let most = LARGE / PAYLOAD;
         // Of one topic the newest take the place of those before.
@@ -251,7 +251,7 @@ mod tests {
         let level = message(b"1");
         for number in 0..TOPICS + 3 {
             let topic = format!("weir/{number}").parse().expect("a topic");
-            ears.hear(&topic, std::slice::from_ref(&level), &mut Wanted::default());
+            ears.hear(&topic, Passing::Messages(std::slice::from_ref(&level)), &mut Wanted::default());
         }
         let (heard, missed) = taken(&ears);
         assert_eq!((heard.len(), missed), (TOPICS, 3));

@@ -12,6 +12,7 @@ use moorfall_core::{
     Message, Time,
     bridge::{CameBack, Memory, Passed},
 };
+use moorfall_wire::ProtocolVersion;
 use tracing_mutex::parkinglot::Mutex;
 
 /// Messages that came by a bridge and are remembered, and for how long: about 60 bytes each.
@@ -69,6 +70,11 @@ impl Ways {
     /// By which other brokers know this one.
     pub fn name(&self) -> &str {
         self.own.get().map_or("", |name| name)
+    }
+
+    /// Whether every message of clients of a version is to be checked; else only those with properties are.
+    pub fn checks_all_of(&self, version: ProtocolVersion) -> bool {
+        version == ProtocolVersion::V311 && self.is_sending.load(Ordering::Relaxed)
     }
 
     /// A message has come from a client. Gives why it is not to be passed on, if it is not; else it is remembered, if

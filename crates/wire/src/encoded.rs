@@ -112,6 +112,28 @@ impl EncodedRun {
         Ok(Self { bytes: bytes.freeze(), ends, packet_ids_at, largest })
     }
 
+    /// Packets of QoS 0 as they came: where each ends, and the size of the largest.
+    pub(crate) fn of_frames(bytes: Bytes, ends: Vec<u32>, largest: usize) -> Self {
+        Self { bytes, ends, packet_ids_at: Vec::new(), largest }
+    }
+
+    pub(crate) fn detached(&self) -> Self {
+        Self { bytes: Bytes::copy_from_slice(&self.bytes), ..self.clone() }
+    }
+
+    pub(crate) fn bytes(&self) -> &Bytes {
+        &self.bytes
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Where one packet stands.
+    pub(crate) fn range(&self, index: usize) -> Range<usize> {
+        self.start(index)..self.start(index + 1)
+    }
+
     /// The size of its largest packet, bytes.
     pub fn largest(&self) -> usize {
         self.largest
@@ -130,6 +152,9 @@ impl EncodedRun {
 
     /// The packets of `range` as they are sent at QoS 0, shared.
     pub fn shared(&self, range: Range<usize>) -> Bytes {
+        if range == (0..self.ends.len()) {
+            return self.bytes.clone();
+        }
         self.bytes.slice(self.start(range.start)..self.start(range.end))
     }
 

@@ -20,8 +20,8 @@ pub struct Frame {
 }
 
 impl Frame {
-    /// Size of a plain PUBACK, bytes.
-    pub const PLAIN_PUBACK: usize = 4;
+    /// Size of a plain acknowledgement, bytes.
+    pub const PLAIN_ACKNOWLEDGEMENT: usize = 4;
 
     /// Size of the first packet in `bytes`, its header included; `None` while that is not known yet.
     ///
@@ -32,11 +32,18 @@ impl Frame {
         Ok(remaining_length(bytes)?.map(|(length, header)| header + length))
     }
 
-    /// The identifier of a plain PUBACK, if that is what `bytes` begin with: the packet that a busy subscriber sends
-    /// most, read without making a frame of it.
-    pub fn plain_puback(bytes: &[u8]) -> Option<PacketId> {
-        let [0x40, 2, high, low, ..] = *bytes else { return None };
-        PacketId::new(u16::from_be_bytes([high, low]))
+    /// Which acknowledgement without a reason `bytes` begin with, and of which message, if they do: the packets that a busy
+    /// client sends most, read without making a frame of them.
+    pub fn plain_acknowledgement(bytes: &[u8]) -> Option<(PacketType, PacketId)> {
+        let [first, 2, high, low, ..] = *bytes else { return None };
+        let packet = match first {
+            0x40 => PacketType::PubAck,
+            0x50 => PacketType::PubRec,
+            0x62 => PacketType::PubRel,
+            0x70 => PacketType::PubComp,
+            _ => return None,
+        };
+        Some((packet, PacketId::new(u16::from_be_bytes([high, low]))?))
     }
 
     /// Takes the first packet off `buffer`, or gives `None` while it has not arrived whole.
@@ -68,7 +75,7 @@ impl Frame {
 }
 
 /// Remaining length and header size, both in bytes; `None` while the header is incomplete.
-fn remaining_length(buffer: &[u8]) -> Result<Option<(usize, usize)>, DecodeError> {
+pub(crate) fn remaining_length(buffer: &[u8]) -> Result<Option<(usize, usize)>, DecodeError> {
     let mut length = 0;
     for (index, byte) in buffer.iter().skip(1).take(4).enumerate() {
         length |= usize::from(byte & 0x7f) << (7 * index);
@@ -101,12 +108,16 @@ mod tests {
     }
 
     #[test]
-    fn a_plain_puback_is_seen_and_nothing_else_is() {
+    fn a_plain_acknowledgement_is_seen_and_nothing_else_is() {
         let bytes = [0x40, 2, 1, 2, 0x40, 2, 0];
-        assert_eq!(Frame::plain_puback(&bytes).map(PacketId::get), Some(0x0102));
-        assert_eq!(Frame::plain_puback(&bytes[Frame::PLAIN_PUBACK..]), None, "not whole");
-        for other in [&[0x40, 2, 0, 0][..], &[0x40, 3, 0, 1, 0], &[0x50, 2, 0, 1], &[0x41, 2, 0, 1]] {
-            assert_eq!(Frame::plain_puback(other), None);
+        let seen = |bytes: &[u8]| Frame::plain_acknowledgement(bytes).map(|(packet, id)| (packet, id.get()));
+        assert_eq!(seen(&bytes), Some((PacketType::PubAck, 0x0102)));
+        assert_eq!(seen(&bytes[Frame::PLAIN_ACKNOWLEDGEMENT..]), None, "not whole");
+        for (first, packet) in [(0x50, PacketType::PubRec), (0x62, PacketType::PubRel), (0x70, PacketType::PubComp)] {
+            assert_eq!(seen(&[first, 2, 0, 7]), Some((packet, 7)));
+        }
+        for other in [&[0x40, 2, 0, 0][..], &[0x40, 3, 0, 1, 0], &[0x60, 2, 0, 1], &[0x41, 2, 0, 1], &[0x30, 2, 0, 0]] {
+            assert_eq!(seen(other), None);
         }
     }
 

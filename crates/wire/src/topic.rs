@@ -1,6 +1,6 @@
 //! Topic names and topic filters (§4.7).
 
-use std::{fmt, ops::Deref, str::FromStr};
+use std::{borrow::Borrow, fmt, ops::Deref, str::FromStr, sync::Arc};
 
 use bytestring::ByteString;
 
@@ -121,14 +121,22 @@ impl TopicName {
     }
 }
 
+impl Borrow<str> for TopicName {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
 /// A checked topic filter (§4.7.1).
+///
+/// Its text is its own and shared by its clones: it stays long, and many places hold it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct TopicFilter(ByteString);
+pub struct TopicFilter(Arc<str>);
 
 impl TopicFilter {
     /// Checks `text`.
-    pub fn new(text: impl Into<ByteString>) -> Result<Self, FilterError> {
-        let text = text.into();
+    pub fn new(text: impl AsRef<str>) -> Result<Self, FilterError> {
+        let text = text.as_ref();
         if text.is_empty() {
             return Err(FilterError::Empty);
         }
@@ -152,17 +160,17 @@ impl TopicFilter {
             }
             start += level.len() + 1;
         }
-        Ok(Self(text))
+        Ok(Self(text.into()))
+    }
+
+    /// Its text, for those who keep a part of it.
+    pub fn text(&self) -> &Arc<str> {
+        &self.0
     }
 
     /// The levels between the slashes; `+` and `#` stand alone in theirs.
     pub fn levels(&self) -> impl Iterator<Item = &str> {
         self.0.split('/')
-    }
-
-    /// The same filter in memory of its own, so that it doesn't keep a whole receive buffer alive.
-    pub fn detached(&self) -> Self {
-        Self(ByteString::from(&*self.0))
     }
 
     /// Whether the filter holds a wildcard.

@@ -7,7 +7,7 @@ use moorfall_core::session::{Credentials, Ended, Verdict};
 use moorfall_live::facts::Fact;
 use moorfall_store::SessionRow;
 
-use super::{Checked, Connection};
+use super::{Checked, Connection, Walking};
 use crate::{
     identity::{
         Identities,
@@ -96,7 +96,7 @@ impl Connection {
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;
             if let Some(walk) = parked.walk {
-                self.walking = Some(walk.of);
+                self.walking = Some(Walking { of: walk.of, place: walk.place, retained: None });
                 self.held = walk.left.len();
                 self.pending = walk.left;
             }

@@ -1,19 +1,23 @@
 //! What goes to the client: its subscriptions, their retained messages, and what is queued for it.
 
-use std::{collections::VecDeque, sync::Arc};
+use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
     Queued, Time,
     measure::Measure,
+    router::RetainedWalk,
     session::{Granted, Undelivered},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SubscriptionRow;
 use moorfall_wire::{Packet, PacketType, ProtocolVersion, QoS, TopicFilter};
 
-use super::{Connection, Subscribing, WRITE_AHEAD};
+use super::{Connection, Subscribing, WRITE_AHEAD, Walking};
 use crate::{notes, sessions::record::SessionRecord};
+
+/// How long one look at the retained messages serves a walk.
+const WALK: Duration = Duration::from_secs(5);
 
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
@@ -21,18 +25,20 @@ const DELIVERIES: usize = 1_024;
 impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
     pub(super) async fn deliver(&mut self) {
-        self.send_queued(self.broker.now());
+        self.send_queued(None);
         self.act().await;
         self.hand_over();
     }
 
-    /// Sends what is queued, as much as the client takes; what the session wants done then is left.
-    pub(super) fn send_queued(&mut self, now: Time) {
+    /// Sends what is queued, as much as the client takes; what the session wants done then is left. The time is asked for if
+    /// it is not given and there is something.
+    pub(super) fn send_queued(&mut self, mut now: Option<Time>) {
         let Some(record) = self.record.clone() else { return };
         while self.session.is_open() && self.ahead() < WRITE_AHEAD {
             if self.pending.is_empty() && !self.refill(&record) {
                 break;
             }
+            let now = *now.get_or_insert_with(|| self.broker.now());
             let mut front = self.pending.pop_front();
             if self.walking.is_some()
                 && let Some(Queued::One(delivery)) = &mut front
@@ -77,7 +83,7 @@ impl Connection {
     }
 
     /// Bytes that were made for the client and not taken yet.
-    fn ahead(&mut self) -> usize {
+    pub(super) fn ahead(&mut self) -> usize {
         self.session.outgoing().remaining() + self.handover.as_ref().map_or(0, |handover| handover.ahead())
     }
 
@@ -104,17 +110,7 @@ impl Connection {
     /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
     /// Gives whether there may be more.
     pub(super) fn refill(&mut self, record: &Arc<SessionRecord>) -> bool {
-        if let Some((filter, granted)) = self.walking.take() {
-            self.keep_subscription(record, filter, granted);
-        }
-        if self.subscribing == Subscribing::No
-            && let Some((filter, granted)) = self.retained_due.pop_front()
-        {
-            let retained = self.broker.sessions.router.retained(&filter, self.broker.now());
-            let deliveries = retained.into_iter().map(|message| granted.retained_delivery(message));
-            self.pending = deliveries.map(Queued::One).collect();
-            self.held = self.pending.len();
-            self.walking = Some((filter, granted));
+        if self.walk_on(record) {
             return true;
         }
         if let Some(page) = record.take(DELIVERIES, &mut self.pending) {
@@ -128,6 +124,33 @@ impl Connection {
         !self.pending.is_empty()
     }
 
+    /// Takes the next retained messages of new subscriptions; gives whether there are any.
+    fn walk_on(&mut self, record: &SessionRecord) -> bool {
+        loop {
+            if let Some(Walking { of: (_, granted), place, retained }) = &mut self.walking {
+                let now = self.broker.now();
+                // Nobody who reads slowly has the broker hold much of what is no longer retained.
+                retained.take_if(|(at, _)| now - *at >= WALK);
+                let (_, retained) =
+                    retained.get_or_insert_with(|| (now, self.broker.sessions.router.look_at_retained()));
+                let page = place.next(retained, DELIVERIES, now);
+                let granted = *granted;
+                self.pending.extend(page.into_iter().map(|message| Queued::One(granted.retained_delivery(message))));
+                self.held = self.pending.len();
+                if self.held > 0 {
+                    return true;
+                }
+            }
+            if let Some(Walking { of: (filter, granted), .. }) = self.walking.take() {
+                self.keep_subscription(record, filter, granted);
+            }
+            match self.retained_due.pop_front_if(|_| self.subscribing == Subscribing::No) {
+                Some(of) => self.walking = Some(Walking { place: RetainedWalk::new(&of.0), of, retained: None }),
+                None => return false,
+            }
+        }
+    }
+
     pub(super) fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
         let record = self.record.clone().expect("only an accepted client subscribes");
         self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
@@ -135,7 +158,7 @@ impl Connection {
         let qos = granted.options.qos;
         let subscribed = Fact::Subscribed { client: record.named(), filter: filter.clone(), qos };
         notes::note(&self.broker.live, self.broker.now(), &subscribed);
-        if let Some((walking, terms)) = &mut self.walking
+        if let Some(Walking { of: (walking, terms), .. }) = &mut self.walking
             && *walking == filter
         {
             *terms = granted;
@@ -153,7 +176,7 @@ impl Connection {
     /// Keeps a subscription on disk, with what it is still to be sent.
     pub(super) fn keep_subscription(&self, record: &SessionRecord, filter: TopicFilter, granted: Granted) {
         if record.is_persistent() {
-            let due = self.retained_due.iter().chain(&self.walking);
+            let due = self.retained_due.iter().chain(self.walking.iter().map(|walking| &walking.of));
             let retained_due = due.into_iter().any(|(known, _)| *known == filter);
             self.broker
                 .sessions
@@ -170,7 +193,7 @@ impl Connection {
         }
         self.broker.sessions.router.unsubscribe(record.key, [filter]);
         self.retained_due.retain(|(known, _)| known != filter);
-        self.walking.take_if(|(known, _)| known == filter);
+        self.walking.take_if(|walking| walking.of.0 == *filter);
         self.count_subscriptions();
         let unsubscribed = Fact::Unsubscribed { client: record.named(), filter: filter.clone() };
         notes::note(&self.broker.live, self.broker.now(), &unsubscribed);

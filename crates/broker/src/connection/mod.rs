@@ -23,7 +23,7 @@ use moorfall_core::{
     Message, Outgoing, Queued, Time,
     blueprint::Act,
     measure::Measure,
-    router::{Route, RouteCache},
+    router::{Retained, RetainedWalk, Route, RouteCache},
     session::{Action, Ended, Handed, Keep, NotAccepted, ReasonKind, Refusal, Routed, Session, Verdict},
 };
 use moorfall_live::{counters::Counts, ears::Wanted, facts::Fact, topics::hierarchy as topics};
@@ -39,6 +39,7 @@ use crate::{
     broker::Broker,
     judge::Rights,
     listeners::{
+        inbox::Inbox,
         origin::{Acting, Arrived, Origin},
         seats::Seat,
         stream::Stream,
@@ -55,8 +56,8 @@ use crate::{
 /// it is sent and what is read from it.
 const WRITE_AHEAD: usize = 64 * 1024;
 
-/// The least and the most that is read at a time, bytes.
-const READ: (usize, usize) = (2 * 1024, 64 * 1024);
+/// So much may arrive of a client while it is found out who it is, bytes.
+const FIRST_READ: usize = 2 * 1024;
 
 /// How long one connection may have a thread at a time, about: whoever waits for the thread waits no longer for each.
 const TURN: Duration = Duration::from_millis(1);
@@ -157,7 +158,7 @@ struct Connection {
     /// Messages in `pending`.
     held: usize,
     /// The new subscription whose retained messages these are, which were never in the queue.
-    walking: Option<RetainedDue>,
+    walking: Option<Walking>,
     /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
     /// none stands here twice, so that a client can't make the broker hold more than the retained messages of one
     /// filter.
@@ -180,6 +181,14 @@ struct Connection {
     turn: Time,
     /// Packets handled and actions carried out.
     steps: u32,
+}
+
+/// The retained messages of a new subscription on their way.
+struct Walking {
+    of: RetainedDue,
+    place: RetainedWalk,
+    /// As they were when a step was made last, and when that was: what was published since comes by the queue, later.
+    retained: Option<(Time, Retained)>,
 }
 
 /// Whether a kept session waits for its SUBACK.
@@ -210,35 +219,28 @@ enum Event {
 
 /// Serves it to its end.
 async fn run(mut connection: Box<Connection>) {
-    let mut buffer = BytesMut::new();
-    let mut read_size = READ.0;
+    let mut inbox = Inbox::default();
     let mut timer = Timer::default();
     loop {
-        connection.work(&mut buffer).await;
+        connection.work(&mut inbox).await;
+        connection.write_at_once();
+        connection.pass_on_counts();
         if connection.session.is_closed() {
             break;
         }
         let event = match connection.resting_record() {
             Some(record) => {
                 let event;
-                (connection, event) = rest::rest(connection, &record, &mut buffer, read_size, &mut timer).await;
+                (connection, event) = rest::rest(connection, &record, &mut inbox, &mut timer).await;
                 event
             }
-            None => connection.wait(&mut buffer, read_size, &mut timer).await,
+            None => connection.wait(&mut inbox, &mut timer).await,
         };
         let now = connection.broker.now();
         connection.turn = now;
-        if let Event::Read(Ok(count)) = event {
-            // The amount follows what the client sends, so that idle connections hold little.
-            if count >= read_size {
-                read_size = (read_size * 2).min(READ.1);
-            } else if count < read_size / 4 {
-                read_size = (read_size / 2).max(READ.0);
-            }
-        }
-        connection.handle(event, &buffer, now);
+        connection.handle(event, &inbox.bytes, now);
         connection.act().await;
-        connection.count_first_bytes(&buffer);
+        connection.count_first_bytes(&inbox.bytes);
     }
     connection.leave();
     // What is left, a DISCONNECT or a refusal, is sent if the client takes it soon.
@@ -248,14 +250,13 @@ async fn run(mut connection: Box<Connection>) {
 
 impl Connection {
     /// Does what is to be done now.
-    async fn work(&mut self, buffer: &mut BytesMut) {
+    async fn work(&mut self, inbox: &mut Inbox) {
         if self.tap.is_stale(&self.broker.live.ladders) {
-            self.renew_tap(buffer);
+            self.renew_tap(&inbox.bytes);
         }
-        self.handle_buffer(buffer).await;
+        self.handle_inbox(inbox).await;
         self.settle().await;
         self.deliver().await;
-        self.pass_on_counts();
     }
 
     fn handle(&mut self, event: Event, buffer: &BytesMut, now: Time) {
@@ -296,10 +297,10 @@ impl Connection {
     }
 
     /// Waits until something is to be done. Nothing is lost when one thing comes before another.
-    async fn wait(&mut self, buffer: &mut BytesMut, read_size: usize, timer: &mut Timer) -> Event {
+    async fn wait(&mut self, inbox: &mut Inbox, timer: &mut Timer) -> Event {
         let due = self.due();
         // Whoever goes away while it is found out who they are is noticed.
-        let wants_more = self.session.wants_packets() || self.checking.is_some() && buffer.len() < READ.0;
+        let wants_more = self.session.wants_packets() || self.checking.is_some() && inbox.bytes.len() < FIRST_READ;
         // It is gone once it is written.
         self.writing.clear();
         if self.tap.is_open() {
@@ -334,7 +335,7 @@ impl Connection {
                 }
             }
             if wants_more && outgoing.remaining() < WRITE_AHEAD {
-                return stream.poll_read(context, buffer, read_size).map(Event::Read);
+                return inbox.poll_fill(stream, context, is_accepted).map(Event::Read);
             }
             Poll::Pending
         });
@@ -364,15 +365,15 @@ impl Connection {
     }
 
     /// Handles every whole packet in the buffer, as long as there is room for answers.
-    async fn handle_buffer(&mut self, buffer: &mut BytesMut) {
-        // Everything in the buffer has arrived by now.
-        let now = self.broker.now();
+    async fn handle_inbox(&mut self, inbox: &mut Inbox) {
+        // Everything in the buffer had arrived by then.
+        let now = self.turn;
         self.look_at_rights(now);
         if self.session.has_actions() {
             self.act().await;
         }
         loop {
-            self.handle_packets(now, buffer).await;
+            self.handle_packets(now, &mut inbox.bytes).await;
             let has_answers = !self.run_answers.is_empty();
             self.hand_on_run();
             // The answers may have made room for more of what has arrived.
@@ -380,11 +381,11 @@ impl Connection {
                 break;
             }
         }
-        if buffer.is_empty() {
+        if inbox.bytes.is_empty() {
             // The memory of an idle connection is given back.
-            *buffer = BytesMut::new();
             self.run = Vec::new();
         }
+        inbox.settle();
     }
 
     fn takes_more(&mut self) -> bool {
@@ -394,15 +395,22 @@ impl Connection {
     async fn handle_packets(&mut self, now: Time, buffer: &mut BytesMut) {
         while self.takes_more() {
             self.breathe().await;
-            let acknowledged = self.session.handle_plain_pubacks(now, buffer);
-            if acknowledged > 0 {
-                self.count_packets(PacketType::PubAck, acknowledged);
+            while let Some((packet, count)) = self.session.handle_plain_acknowledgements(now, buffer) {
+                self.count_packets(packet, count);
             }
             if self.session.has_actions() {
                 self.act().await;
             }
             if !self.session.wants_packets() {
                 break;
+            }
+            if self.takes_runs()
+                && let Some(run) = self.session.take_run(now, buffer)
+            {
+                self.route_run(run);
+                // It may have been long.
+                self.steps |= STEPS - 1;
+                continue;
             }
             match self.session.next_packet(buffer) {
                 Ok(None) => break,
@@ -518,6 +526,7 @@ impl Connection {
                 Action::Authenticate(credentials) => self.checking = Some(self.authenticate(*credentials)),
                 Action::Admit { client_id, identity, clean_start, expiry } => {
                     Box::pin(self.admit(client_id.to_string(), identity, clean_start, expiry)).await;
+                    self.turn = self.broker.now();
                 }
                 Action::Route { message, packet_id } => self.route(message, packet_id),
                 Action::Subscribe { filter, granted, send_retained } => self.subscribe(filter, granted, send_retained),
@@ -604,7 +613,7 @@ impl Connection {
         };
         let left = std::mem::take(&mut self.pending);
         let walk = match self.walking.take() {
-            Some(of) => Some(Walk { of, left }),
+            Some(Walking { of, place, .. }) => Some(Walk { of, place, left }),
             None => {
                 record.put_back(left.into_iter());
                 None
@@ -636,7 +645,7 @@ async fn say_goodbye(stream: &mut Stream, outgoing: &mut Outgoing) -> io::Result
     poll_fn(|context| stream.poll_shutdown(context)).await?;
     // Closing while bytes are unread would reset the connection, and the client would miss what was just sent.
     let mut rest = BytesMut::new();
-    while poll_fn(|context| stream.poll_read(context, &mut rest, READ.0)).await? > 0 {
+    while poll_fn(|context| stream.poll_read(context, &mut rest, FIRST_READ)).await? > 0 {
         rest.clear();
     }
     Ok(())

@@ -8,18 +8,20 @@ use std::{
     task::{Context, Poll, Waker},
 };
 
-use bytes::{Buf, BytesMut};
+use bytes::Buf;
 use moorfall_core::Time;
 
-use super::{Connection, Event, timer::Timer};
-use crate::sessions::{record::SessionRecord, resting::Rests};
+use super::{Connection, Event, WRITE_AHEAD, timer::Timer};
+use crate::{
+    listeners::inbox::Inbox,
+    sessions::{record::SessionRecord, resting::Rests},
+};
 
 /// Waits until the connection's task has something to do.
 pub(super) async fn rest(
     connection: Box<Connection>,
     record: &SessionRecord,
-    buffer: &mut BytesMut,
-    read_size: usize,
+    inbox: &mut Inbox,
     timer: &mut Timer,
 ) -> (Box<Connection>, Event) {
     let due = connection.due();
@@ -32,7 +34,7 @@ pub(super) async fn rest(
         if timer.poll_until(due, context).is_ready() {
             return Poll::Ready(Event::Due);
         }
-        if wants_more { rest.poll_read(context, buffer, read_size).map(Event::Read) } else { Poll::Pending }
+        if wants_more { rest.poll_read(context, inbox).map(Event::Read) } else { Poll::Pending }
     })
     .await;
     (rest.end(), event)
@@ -49,6 +51,15 @@ impl Connection {
             && self.retained_due.is_empty()
             && !self.tap.is_open();
         if may_rest { self.record.clone() } else { None }
+    }
+
+    /// Writes what the client takes without a wait, unless somebody looks at what is written.
+    pub(super) fn write_at_once(&mut self) {
+        let waiting = self.session.outgoing().remaining();
+        // Where so much waits more may have been held back, and is to follow.
+        if self.session.is_open() && (1..WRITE_AHEAD).contains(&waiting) && !self.tap.is_open() {
+            self.write_all();
+        }
     }
 
     /// Writes all that waits; gives whether that was done.
@@ -75,14 +86,15 @@ impl Rests for Connection {
         if has_to_look {
             return true;
         }
-        self.send_queued(now);
+        self.send_queued(Some(now));
         self.hand_over();
+        let is_more_held_back = self.ahead() >= WRITE_AHEAD;
         let is_written = self.write_all();
         self.pass_on_counts();
-        !is_written || self.session.has_actions()
+        !is_written || is_more_held_back || self.session.has_actions()
     }
 
-    fn poll_read(&mut self, context: &mut Context<'_>, buffer: &mut BytesMut, size: usize) -> Poll<io::Result<usize>> {
-        self.stream.poll_read(context, buffer, size)
+    fn poll_read(&mut self, context: &mut Context<'_>, inbox: &mut Inbox) -> Poll<io::Result<usize>> {
+        inbox.poll_fill(&mut self.stream, context, true)
     }
 }

@@ -2,16 +2,19 @@
 
 use std::sync::Arc;
 
-use moorfall_core::{Message, Run, access::Request, bridge::CameBack, measure::Measure, session::Routed};
+use moorfall_core::{
+    Message, Passing, Run, access::Request, bridge::CameBack, measure::Measure, router::Route, session::Routed,
+};
 use moorfall_live::{ears::Wanted, facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
-use moorfall_wire::{PacketId, QoS, TopicName};
+use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
 
 use super::{Awaited, Connection, Published};
 use crate::{
     notes,
     sessions::{
         Sessions,
-        dispatch::{AnswerDue, By},
+        dispatch::{AnswerDue, By, Handed},
+        record::SessionRecord,
     },
 };
 
@@ -40,7 +43,7 @@ impl Connection {
         // What was found for one message of the run holds for the next.
         let plain = self.answers.is_empty()
             && message.journey() == 0
-            && (same && !message.retain || Sessions::is_plain(&message, route, self.session.is_kept()));
+            && (same && !message.retain || Sessions::is_plain((qos, message.retain), route, self.session.is_kept()));
         if plain {
             if !same || self.run.len() >= RUN {
                 let route = Arc::clone(route);
@@ -55,7 +58,8 @@ impl Connection {
         let route = Arc::clone(route);
         self.hand_on_run();
         self.broker.live.counters.count_by(Measure::MessagesIn, qos, 1);
-        self.note_topic(std::slice::from_ref(&message), message.weight() as u64);
+        let passing = Passing::Messages(std::slice::from_ref(&message));
+        self.note_topic(&message.topic, passing, message.weight() as u64);
         let waiting = match (&self.record, packet_id) {
             (Some(record), Some(packet_id)) => Some(AnswerDue { record, packet_id }),
             _ => None,
@@ -103,14 +107,33 @@ impl Connection {
         }
     }
 
+    /// Whether messages may be taken as runs: nothing is to be known of each.
+    pub(super) fn takes_runs(&self) -> bool {
+        let live = &self.broker.live;
+        self.answers.is_empty() && !live.recorder.is_on() && !live.ways.checks_all_of(self.session.version())
+    }
+
+    /// Routes messages that came together.
+    pub(super) fn route_run(&mut self, run: Run) {
+        self.count_packets(PacketType::Publish, run.len() as u64);
+        let route = self.routes.route(&self.broker.sessions.router, run.topic());
+        if !Sessions::is_plain((run.qos(), false), route, self.session.is_kept()) {
+            return run.messages().iter().for_each(|message| self.route(Arc::clone(message), None));
+        }
+        let route = Arc::clone(route);
+        self.hand_on_run();
+        self.counts.messages_in += run.len() as u64;
+        self.hand_on(run, &route);
+    }
+
     /// Counts messages of one topic in the live hierarchy.
-    pub(super) fn note_topic(&mut self, messages: &[Arc<Message>], bytes: u64) {
-        let (Some(record), Some(last)) = (&self.record, messages.last()) else { return };
-        let (live, now) = (&self.broker.live, self.broker.now());
+    fn note_topic(&mut self, topic: &TopicName, messages: Passing<'_>, bytes: u64) {
+        let Some(record) = &self.record else { return };
+        let (live, now) = (&self.broker.live, self.turn);
         let published = match &mut self.published {
-            Some(published) if published.topic == last.topic => published,
+            Some(published) if published.topic == *topic => published,
             other => {
-                let topic = last.topic.detached();
+                let topic = topic.detached();
                 other.insert(Published { topic, wanted: Wanted::default(), path: None })
             }
         };
@@ -121,21 +144,30 @@ impl Connection {
         }
     }
 
+    /// Hands messages to their recipients, and notes them.
+    fn hand_on(&mut self, mut run: Run, route: &Route<Arc<SessionRecord>>) -> Handed {
+        run.set_for_one(route.recipients.len() == 1);
+        let run = &Arc::new(run);
+        self.broker.live.counters.count_by(Measure::MessagesIn, run.qos(), run.len() as u64);
+        self.note_topic(run.topic(), Passing::Run(run), run.weight() as u64);
+        self.broker.sessions.distribute_run(run, route.recipients.iter())
+    }
+
     /// Hands the messages of the run to their recipients, and tells the session what became of them.
     pub(super) fn hand_on_run(&mut self) {
         let Some(route) = self.run_route.take() else { return };
-        let run = Arc::new(Run::new(self.run.drain(..)));
-        self.broker.live.counters.count_by(Measure::MessagesIn, run.qos(), run.messages().len() as u64);
-        self.note_topic(run.messages(), run.weight() as u64);
-        let handed = self.broker.sessions.distribute_run(&run, route.recipients.iter());
-        if let (Some(first), true) = (run.messages().first(), !self.run_answers.is_empty()) {
-            let took = self.broker.now() - first.received;
-            self.broker.live.counters.time(Measure::PublishToAcknowledge, took, self.run_answers.len() as u64);
+        let run = Run::new(self.run.drain(..));
+        let (qos, received) = (run.qos(), run.received());
+        let handed = self.hand_on(run, &route);
+        if self.run_answers.is_empty() {
+            return;
         }
+        let took = self.broker.now() - received;
+        self.broker.live.counters.time(Measure::PublishToAcknowledge, took, self.run_answers.len() as u64);
         for (place, id) in std::mem::take(&mut self.run_answers) {
             let routed =
                 if handed.count > 0 && place >= handed.taken { Routed::QueuesFull } else { Routed::To(handed.count) };
-            self.session.handle_routed(run.qos(), id, routed);
+            self.session.handle_routed(qos, id, routed);
         }
     }
 }

@@ -5,6 +5,7 @@ pub mod bind;
 pub mod descriptors;
 pub mod doors;
 pub mod gatekeeper;
+pub mod inbox;
 pub mod listener;
 pub mod origin;
 pub mod seats;

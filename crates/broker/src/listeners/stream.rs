@@ -9,12 +9,10 @@ use std::{
 use bytes::{Buf, BytesMut};
 use moorfall_core::Outgoing;
 use tokio::{
-    io::{AsyncRead, AsyncWrite, ReadBuf},
+    io::{AsyncRead, AsyncWrite},
     net::TcpStream,
 };
-
-/// Bytes taken from a layered stream at a time.
-const LAYERED_READ: usize = 16 * 1024;
+use tokio_util::io::poll_read_buf;
 
 /// Chunks of one vectored write.
 const CHUNKS: usize = 64;
@@ -41,21 +39,15 @@ impl Stream {
         size: usize,
     ) -> Poll<io::Result<usize>> {
         match self {
-            Self::Tcp(stream) => loop {
+            Self::Tcp(stream) => {
+                // Memory is taken when there is something. What does not fill it was all: the next call waits without asking.
                 ready!(stream.poll_read_ready(context))?;
                 buffer.reserve(size);
-                match stream.try_read_buf(buffer) {
-                    Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
-                    done => return Poll::Ready(done),
-                }
-            },
+                poll_read_buf(Pin::new(stream), context, buffer)
+            }
             Self::Layered(stream) => {
-                // On the stack, so that a connection that waits holds nothing.
-                let mut space = [0; LAYERED_READ];
-                let mut read = ReadBuf::new(&mut space);
-                ready!(Pin::new(stream).poll_read(context, &mut read))?;
-                buffer.extend_from_slice(read.filled());
-                Poll::Ready(Ok(read.filled().len()))
+                buffer.reserve(size);
+                poll_read_buf(Pin::new(stream), context, buffer)
             }
         }
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use moorfall_core::{
-    Message, Run, Time,
+    Message, Passing, Run, Time,
     access::Act,
     measure::Measure,
     router::{Load, Recipient, Route, is_filed},
@@ -109,7 +109,7 @@ fn terms(recipient: &Recipient<Arc<SessionRecord>>) -> (QoS, bool) {
 impl Sessions {
     /// Routes a message that no connection has brought: a will, or the service's own.
     pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
-        let (messages, bytes) = (std::slice::from_ref(message), message.weight() as u64);
+        let (messages, bytes) = (Passing::Messages(std::slice::from_ref(message)), message.weight() as u64);
         self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
         self.live.ears.hear(&message.topic, messages, &mut Wanted::default());
         self.live.counters.count_by(Measure::MessagesIn, message.qos, 1);
@@ -201,11 +201,15 @@ impl Sessions {
         (handed.of_one(), promise)
     }
 
-    /// Whether messages like this one take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
+    /// Whether messages of this QoS and retain flag take the short way: nothing is kept, filed or chosen among members. At QoS 2 the
     /// identifier is filed if the publisher's session is kept.
-    pub fn is_plain(message: &Message, route: &Route<Arc<SessionRecord>>, publisher_is_persistent: bool) -> bool {
+    pub fn is_plain(
+        (qos, retain): (QoS, bool),
+        route: &Route<Arc<SessionRecord>>,
+        publisher_is_persistent: bool,
+    ) -> bool {
         let recipients = route.recipients.iter().map(terms);
-        route.groups.is_empty() && !is_filed(message.qos, message.retain, publisher_is_persistent, recipients)
+        route.groups.is_empty() && !is_filed(qos, retain, publisher_is_persistent, recipients)
     }
 
     /// Hands messages that follow each other, and of which nothing is filed, to these recipients.
@@ -225,7 +229,7 @@ impl Sessions {
             if !is_own {
                 handed.count += 1;
                 // What does not fit is at the end.
-                handed.taken = handed.taken.max(run.messages().len() - outcome.dropped);
+                handed.taken = handed.taken.max(run.len() - outcome.dropped);
             }
             if !outcome.displaced.is_empty() {
                 let mut journal = self.journal.open();

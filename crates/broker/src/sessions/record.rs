@@ -17,7 +17,7 @@ use moorfall_core::{
     access::Access,
     certificate::ClientCertificate,
     measure::{Label, Rates, Totals},
-    router::{Load, Recipient},
+    router::{Load, Recipient, RetainedWalk},
     session::{Ended, Granted, ReasonKind, Refusal, SessionState, Withheld},
 };
 use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
@@ -132,12 +132,14 @@ impl Link {
 /// A new subscription whose retained messages are to be sent.
 pub type RetainedDue = (TopicFilter, Granted);
 
-/// Retained messages of a new subscription that were looked up and not all sent yet.
+/// Retained messages of a new subscription that are not all sent yet.
 #[derive(Debug)]
 pub struct Walk {
     /// Whose retained messages they are.
     pub of: RetainedDue,
-    /// What is still to be sent.
+    /// How far they were looked up.
+    pub place: RetainedWalk,
+    /// What was looked up and is still to be sent.
     pub left: VecDeque<Queued>,
 }
 

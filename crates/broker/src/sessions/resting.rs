@@ -7,17 +7,18 @@ use std::{
     task::{Context, Poll},
 };
 
-use bytes::BytesMut;
 use moorfall_core::Time;
 use tracing_mutex::parkinglot::Mutex;
+
+use crate::listeners::inbox::Inbox;
 
 /// A connection that has nothing to do.
 pub trait Rests: Any + Send {
     /// Sends what is queued, as far as its client takes it now. Gives whether its task has to go on.
     fn carry_out(&mut self, now: Time) -> bool;
 
-    /// Appends what has arrived to `buffer`: up to `size` bytes, 0 at the end of the stream.
-    fn poll_read(&mut self, context: &mut Context<'_>, buffer: &mut BytesMut, size: usize) -> Poll<io::Result<usize>>;
+    /// Reads what has arrived: gives how many bytes, 0 at the end of the stream.
+    fn poll_read(&mut self, context: &mut Context<'_>, inbox: &mut Inbox) -> Poll<io::Result<usize>>;
 }
 
 /// Where the connection of a session is while it rests; empty while its task works with it, or waits for its client to take
@@ -51,9 +52,9 @@ pub struct Rest<'a>(&'a RestingPlace);
 
 impl Rest<'_> {
     /// Reads for the connection.
-    pub fn poll_read(&self, context: &mut Context<'_>, buffer: &mut BytesMut, size: usize) -> Poll<io::Result<usize>> {
+    pub fn poll_read(&self, context: &mut Context<'_>, inbox: &mut Inbox) -> Poll<io::Result<usize>> {
         match self.0.0.lock().as_mut() {
-            Some(resting) => resting.poll_read(context, buffer, size),
+            Some(resting) => resting.poll_read(context, inbox),
             None => Poll::Pending,
         }
     }

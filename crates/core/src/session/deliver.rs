@@ -170,7 +170,10 @@ impl Session {
         let has_identifiers = part.via.as_ref().is_some_and(|via| !via.identifiers.is_empty());
         let has_own = has_identifiers || open.outbound_aliases.is_on();
         let own_form = version == ProtocolVersion::V5 && has_own;
-        if part.len() < 2 || !passes || own_form || part.run().expires() {
+        let is_own = part.is_alone() && part.run().as_it_came(version, part.qos).is_none();
+        // One whose journey is recorded is followed to its acknowledgement.
+        let is_one = part.len() < 2 && (self.handing.is_some() || is_own || part.run().journey() != 0);
+        if is_one || !passes || own_form || part.run().expires() {
             return 0;
         }
         if open.withholds(part.run().topic()) {
@@ -266,7 +269,7 @@ impl Session {
         // The client takes a second PUBLISH under another identifier for another message. So the identifier must
         // survive before it is used.
         let to_keep = must_be_safe.then(|| delivery.clone());
-        open.state.in_flight.insert_at(id, InUse::Sent(Sent { delivery, released: false }));
+        open.state.in_flight.insert_at(id, InUse::Sent(Box::new(Sent { delivery, released: false })));
         if let Some(delivery) = to_keep {
             self.keep(Keep::Assign(id, delivery));
             self.after_commit(After::Deliver(id));
@@ -403,10 +406,10 @@ impl Session {
         let Some(used) = open.state.in_flight.remove(id) else { return };
         open.quota.give_back();
         let waiting = !open.resend.is_empty() && open.held.is_empty();
-        if let InUse::Sent(Sent { delivery, .. }) = used
-            && delivery.sequence > 0
+        if let InUse::Sent(sent) = used
+            && sent.delivery.sequence > 0
         {
-            self.keep(Keep::Done(delivery));
+            self.keep(Keep::Done(sent.delivery));
         }
         if waiting {
             self.resend(now);

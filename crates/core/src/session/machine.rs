@@ -11,8 +11,8 @@ use bytes::{Buf, BytesMut};
 use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
-    ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, Frame, MAX_PACKET_SIZE, Packet,
-    PacketId, PacketType, ProtocolVersion, ReasonCode, Will,
+    Acknowledgement, ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, Frame, MAX_PACKET_SIZE,
+    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, Will,
 };
 
 use super::{
@@ -361,19 +361,28 @@ impl Session {
         }
     }
 
-    /// Takes all plain PUBACKs off the front of the receive buffer: the same as packets, with less to carry about. Gives
-    /// how many.
-    pub fn handle_plain_pubacks(&mut self, now: Time, buffer: &mut BytesMut) -> u64 {
+    /// Takes plain acknowledgements of one kind off the front of the receive buffer: the same as packets, with less to carry
+    /// about. Gives how many, and of which kind.
+    pub fn handle_plain_acknowledgements(&mut self, now: Time, buffer: &mut BytesMut) -> Option<(PacketType, u64)> {
+        let (kind, _) = Frame::plain_acknowledgement(buffer)?;
         let mut taken = 0;
         while let Some(open) = self.phase.open_mut()
-            && let Some(id) = Frame::plain_puback(&buffer[taken..])
+            && let Some((packet, id)) = Frame::plain_acknowledgement(&buffer[taken..])
+            && packet == kind
         {
             open.last_heard = now;
-            taken += Frame::PLAIN_PUBACK;
-            self.puback(now, id, ReasonCode::Success);
+            taken += Frame::PLAIN_ACKNOWLEDGEMENT;
+            match packet {
+                // Nobody waits for the end of what is only passing.
+                PacketType::PubAck if open.resend.is_empty() && open.state.finish_passing(id) => open.quota.give_back(),
+                PacketType::PubAck => self.puback(now, id, ReasonCode::Success),
+                PacketType::PubRec => self.handle_pubrec(now, &Acknowledgement::success(id)),
+                PacketType::PubRel => self.handle_pubrel(&Acknowledgement::success(id)),
+                _ => self.handle_pubcomp(now, &Acknowledgement::success(id)),
+            }
         }
         buffer.advance(taken);
-        (taken / Frame::PLAIN_PUBACK) as u64
+        Some((kind, (taken / Frame::PLAIN_ACKNOWLEDGEMENT) as u64)).filter(|_| taken > 0)
     }
 
     /// The bytes that arrived are not a packet.

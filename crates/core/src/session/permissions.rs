@@ -51,7 +51,7 @@ pub(super) struct Permissions(pub(super) Option<Box<Remembered>>);
 
 #[derive(Debug, Default)]
 pub(super) struct Remembered {
-    known: HashMap<Box<str>, Known, RandomState>,
+    known: HashMap<TopicName, Known, RandomState>,
     buckets: HashMap<usize, Bucket, RandomState>,
     pub(super) drift: HashMap<(TopicName, Breach), Drift, RandomState>,
 }
@@ -108,7 +108,7 @@ impl Remembered {
                     self.known.clear();
                 }
                 let allowed = bit | known.map_or(0, |known| known.allowed);
-                self.known.insert((**topic).into(), Known { allowed, planned });
+                self.known.insert(topic.detached(), Known { allowed, planned });
             }
             planned
         };
@@ -121,6 +121,17 @@ impl Remembered {
         let refusal = broken.refused.then(|| Reason::Plan(broken.clone()));
         self.note(publish, broken);
         refusal.map_or(Ok(()), Err)
+    }
+
+    /// The topic, if messages at QoS 0 that are not retained may be published to it, none of them is counted by a rate, and
+    /// none differs from the plan but by its payload; and the topic's place in the plan.
+    pub(super) fn plain(&self, access: &Access, topic: &str) -> Option<(&TopicName, Option<usize>)> {
+        let (topic, known) = self.known.get_key_value(topic)?;
+        if known.allowed & bit(QoS::AtMostOnce, false) == 0 {
+            return None;
+        }
+        let is_planned = access.policy().is_some_and(|policy| !policy.plan().topics().is_empty());
+        (!is_planned || known.planned.is_some()).then_some((topic, known.planned.filter(|_| is_planned)))
     }
 
     fn note(&mut self, publish: &Publish, broken: Broken) {

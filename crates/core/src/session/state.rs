@@ -16,7 +16,7 @@ pub(super) enum InUse {
     /// A QoS 1 message that nobody will be sent again: the session ends with its connection.
     Passing,
     /// A message that is kept until the client has it.
-    Sent(Sent),
+    Sent(Box<Sent>),
 }
 
 /// A message that was sent to the client and is not done with.
@@ -38,6 +38,12 @@ pub struct SessionState {
 }
 
 impl SessionState {
+    /// The client has acknowledged a message that nobody will be sent again; gives whether that is what the identifier was
+    /// in use for.
+    pub(super) fn finish_passing(&mut self, id: PacketId) -> bool {
+        self.in_flight.remove_if(id, |used| matches!(used, InUse::Passing)).is_some()
+    }
+
     /// Puts a stored subscription back.
     pub fn restore_subscription(&mut self, filter: TopicFilter, granted: Granted) {
         self.subscriptions.insert(filter, granted);
@@ -50,7 +56,7 @@ impl SessionState {
 
     /// Puts a stored message back that had been sent; in the order in which they were sent.
     pub fn restore_sent(&mut self, packet_id: PacketId, sent: Sent) {
-        self.in_flight.insert_at(packet_id, InUse::Sent(sent));
+        self.in_flight.insert_at(packet_id, InUse::Sent(Box::new(sent)));
     }
 
     /// Puts the identifier of a QoS 2 message back that was received and not released.
@@ -93,7 +99,7 @@ impl SessionState {
     /// What was sent and is not done with, in the order in which it was sent.
     pub fn into_sent(self) -> Vec<(PacketId, Sent)> {
         let all = self.in_flight.into_ordered().into_iter();
-        all.filter_map(|(id, used)| if let InUse::Sent(sent) = used { Some((id, sent)) } else { None }).collect()
+        all.filter_map(|(id, used)| if let InUse::Sent(sent) = used { Some((id, *sent)) } else { None }).collect()
     }
 
     /// Takes out what came by a shared subscription, is not acknowledged and may be handed to another member: QoS 1

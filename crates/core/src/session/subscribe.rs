@@ -156,7 +156,6 @@ impl Session {
 
     fn grant(&mut self, filter: TopicFilter, granted: Granted) -> ReasonCode {
         let open = self.phase.opened_mut();
-        let filter = filter.detached();
         // [MQTT-3.8.4-3]: the same filter again replaces the subscription.
         let existed = open.state.subscriptions.insert(filter.clone(), granted).is_some();
         // §3.8.3.1; none for a shared subscription (§4.8.2).

@@ -13,10 +13,95 @@ const EACH: usize = 200;
 /// Subscriptions by filter.
 #[derive(Debug, Default)]
 pub(super) struct Subscribed {
-    filters: HashMap<TopicFilter, Granted, RandomState>,
+    filters: Filters,
     bytes: usize,
     /// Whose share they count in.
     holding: Option<Arc<Holding>>,
+}
+
+/// Most sessions have few, and a map takes as much for one as for three.
+#[derive(Clone, Debug)]
+enum Filters {
+    /// In no order.
+    Few(Vec<(TopicFilter, Granted)>),
+    Many(HashMap<TopicFilter, Granted, RandomState>),
+}
+
+/// Filters that are gone through one by one.
+const FEW: usize = 8;
+
+impl Default for Filters {
+    fn default() -> Self {
+        Self::Few(Vec::new())
+    }
+}
+
+impl Filters {
+    fn insert(&mut self, filter: TopicFilter, granted: Granted) -> Option<Granted> {
+        match self {
+            Self::Few(few) => {
+                if let Some((_, known)) = few.iter_mut().find(|(known, _)| *known == filter) {
+                    return Some(std::mem::replace(known, granted));
+                }
+                if few.len() < FEW {
+                    few.reserve_exact(1);
+                    few.push((filter, granted));
+                } else {
+                    let all = few.drain(..).chain([(filter, granted)]).collect();
+                    *self = Self::Many(all);
+                }
+                None
+            }
+            Self::Many(many) => many.insert(filter, granted),
+        }
+    }
+
+    fn remove(&mut self, filter: &TopicFilter) -> Option<Granted> {
+        match self {
+            Self::Few(few) => {
+                let at = few.iter().position(|(known, _)| known == filter)?;
+                Some(few.swap_remove(at).1)
+            }
+            Self::Many(many) => many.remove(filter),
+        }
+    }
+
+    fn retain(&mut self, mut stays: impl FnMut(&TopicFilter, &mut Granted) -> bool) {
+        match self {
+            Self::Few(few) => few.retain_mut(|(filter, granted)| stays(filter, granted)),
+            Self::Many(many) => many.retain(stays),
+        }
+    }
+
+    fn contains(&self, filter: &TopicFilter) -> bool {
+        match self {
+            Self::Few(few) => few.iter().any(|(known, _)| known == filter),
+            Self::Many(many) => many.contains_key(filter),
+        }
+    }
+
+    fn len(&self) -> usize {
+        match self {
+            Self::Few(few) => few.len(),
+            Self::Many(many) => many.len(),
+        }
+    }
+
+    fn iter(&self) -> impl Iterator<Item = (&TopicFilter, &Granted)> {
+        let (few, many) = match self {
+            Self::Few(few) => (Some(few), None),
+            Self::Many(many) => (None, Some(many)),
+        };
+        few.into_iter().flatten().map(|(filter, granted)| (filter, granted)).chain(many.into_iter().flatten())
+    }
+
+    fn iter_mut(&mut self) -> impl Iterator<Item = (&TopicFilter, &mut Granted)> {
+        let (few, many) = match self {
+            Self::Few(few) => (Some(few), None),
+            Self::Many(many) => (None, Some(many)),
+        };
+        few.into_iter().flatten().map(|(filter, granted)| (&*filter, granted)).chain(many.into_iter().flatten())
+    }
 }
 
 impl Clone for Subscribed {
@@ -81,11 +166,11 @@ impl Subscribed {
     /// Leaves those of which `stays` says so.
     pub(super) fn retain(&mut self, stays: impl FnMut(&TopicFilter, &mut Granted) -> bool) {
         self.filters.retain(stays);
-        self.count(self.filters.keys().map(weight).sum());
+        self.count(self.filters.iter().map(|(filter, _)| weight(filter)).sum());
     }
 
     pub(super) fn contains(&self, filter: &TopicFilter) -> bool {
-        self.filters.contains_key(filter)
+        self.filters.contains(filter)
     }
 
     pub(super) fn len(&self) -> usize {

@@ -14,4 +14,5 @@ mod runs;
 mod sessions;
 mod shared;
 mod statements;
+mod together;
 mod world;

@@ -184,3 +184,23 @@ fn an_identifier_of_a_run_is_not_one_of_qos_2() {
     session.handle_packet(now(), Packet::PubRec(Acknowledgement::success(NonZeroU16::MIN)));
     assert!(session.is_closed(), "PUBREC for a message that was sent at QoS 1");
 }
+
+#[test]
+fn a_message_whose_journey_is_recorded_is_followed_to_its_acknowledgement() {
+    let mut session = open(PLAIN);
+    let followed = Arc::new(Message::new(
+        "harrowmere/gorge".parse().unwrap(),
+        "1.83".into(),
+        QoS::AtLeastOnce,
+        false,
+        PublishProperties::default(),
+        SessionKey(1),
+        now(),
+    ));
+    let run = Arc::new(Run::new([Arc::new(followed.followed(7))]));
+    // Others have it, too.
+    let mut queued = Some(Queued::Part(Part::new(Arc::clone(&run), QoS::AtLeastOnce, None)));
+    assert_eq!(session.handle_queued(now(), &mut queued, 10_000).sent, 1);
+    session.handle_packet(now(), Packet::PubAck(Acknowledgement::success(PacketId::MIN)));
+    assert!(matches!(session.poll_action(), Some(Action::Acknowledged { journey: 7, .. })));
+}

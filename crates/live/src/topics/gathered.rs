@@ -9,7 +9,7 @@ use std::{
 };
 
 use bytes::Bytes;
-use moorfall_core::{Message, Time};
+use moorfall_core::{Passing, Time};
 use moorfall_wire::QoS;
 use tracing_mutex::parkinglot::Mutex;
 
@@ -87,13 +87,13 @@ impl Watch {
     }
 
     /// Takes messages that follow each other.
-    pub fn take(&self, messages: &[Arc<Message>], publisher: &Arc<str>, now: Time) {
+    pub fn take(&self, messages: Passing<'_>, publisher: &Arc<str>, now: Time) {
         let mut seen = self.seen.lock();
         let second = now.as_micros() / 1_000_000;
         if seen.second.0 != second {
             seen.second = (second, 0);
         }
-        for message in messages {
+        for message in messages.said(0..messages.len()) {
             seen.second.1 += 1;
             if seen.second.1 > PER_SECOND {
                 seen.left_out += 1;

@@ -5,7 +5,7 @@ use std::sync::{
     atomic::{AtomicU64, AtomicUsize, Ordering},
 };
 
-use moorfall_core::{Message, Time};
+use moorfall_core::{Passing, Time};
 use tracing_mutex::parkinglot::{Mutex, RwLock};
 
 use crate::{
@@ -37,7 +37,7 @@ const USED: u64 = 24 * 3_600;
 #[derive(Clone, Copy, Debug)]
 pub struct Noted<'a> {
     /// At least one.
-    pub messages: &'a [Arc<Message>],
+    pub messages: Passing<'a>,
     /// Bytes of payload, topic and properties of all.
     pub bytes: u64,
     /// Whose they are.
@@ -391,23 +391,24 @@ mod tests {
         "kettle-weir".into()
     }
 
-    fn message(topic: &str, payload: &str) -> Arc<Message> {
+    fn message(topic: &str, payload: &str) -> Arc<moorfall_core::Message> {
         let (topic, payload) = (topic.parse().unwrap(), payload.to_owned().into());
         let properties = moorfall_wire::PublishProperties::default();
         let qos = moorfall_wire::QoS::AtLeastOnce;
-        Arc::new(Message::new(topic, payload, qos, false, properties, moorfall_core::SessionKey(1), Time::default()))
+        let publisher = moorfall_core::SessionKey(1);
+        Arc::new(moorfall_core::Message::new(topic, payload, qos, false, properties, publisher, Time::default()))
     }
 
     /// Notes so many messages of a topic.
     fn note(topics: &Topics, topic: &str, count: usize, bytes: u64, publisher: &Arc<str>, now: Time) -> Option<Path> {
         let messages = vec![message(topic, "1.83"); count];
-        topics.note(topic, Noted { messages: &messages, bytes, publisher }, now)
+        topics.note(topic, Noted { messages: Passing::Messages(&messages), bytes, publisher }, now)
     }
 
     /// Notes so many by the way to a topic.
     fn note_by(topics: &Topics, path: &Path, count: usize, bytes: u64, publisher: &Arc<str>, now: Time) -> bool {
         let messages = vec![message(LEVEL, "1.85"); count];
-        path.note(topics, Noted { messages: &messages, bytes, publisher }, now)
+        path.note(topics, Noted { messages: Passing::Messages(&messages), bytes, publisher }, now)
     }
 
     #[test]

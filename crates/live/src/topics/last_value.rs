@@ -2,7 +2,7 @@
 
 use std::{fmt, sync::Arc};
 
-use moorfall_core::{Message, Time};
+use moorfall_core::{Said, Time};
 use moorfall_wire::QoS;
 use serde::{
     Deserializer,
@@ -78,11 +78,11 @@ impl LastValue {
 
     /// Takes what is carried now. `room` says whether numbers may be kept of one more topic; gives whether they are
     /// from now on.
-    pub fn set(&mut self, message: &Message, publisher: &Arc<str>, now: Time, room: impl FnOnce() -> bool) {
+    pub fn set(&mut self, message: Said<'_>, publisher: &Arc<str>, now: Time, room: impl FnOnce() -> bool) {
         if !Arc::ptr_eq(&self.publisher, publisher) {
             self.publisher = Arc::clone(publisher);
         }
-        let payload = &message.payload[..];
+        let payload = message.payload;
         (self.at, self.qos, self.retain, self.bytes) = (now, message.qos, message.retain, payload.len());
         self.preview.clear();
         self.preview.extend_from_slice(&payload[..payload.len().min(PREVIEW)]);
@@ -203,7 +203,7 @@ impl<'de> Visitor<'de> for Any {
 
 #[cfg(test)]
 mod tests {
-    use moorfall_core::SessionKey;
+    use moorfall_core::{Message, SessionKey};
     use moorfall_wire::PublishProperties;
 
     use super::*;
@@ -243,7 +243,7 @@ mod tests {
                 SessionKey(1),
                 at(second),
             );
-            last.set(&message, &weir, at(second), || true);
+            last.set(Said::from(&message), &weir, at(second), || true);
         }
         let numbers = last.numbers();
         assert_eq!(numbers.len(), NUMBERS);

@@ -160,7 +160,7 @@ fn push(path: &mut String, level: &str, depth: usize) -> usize {
 mod tests {
     use std::sync::Arc;
 
-    use moorfall_core::{Message, SessionKey, Time};
+    use moorfall_core::{Message, Passing, SessionKey, Time};
     use moorfall_wire::TopicName;
 
     use super::*;
@@ -185,7 +185,9 @@ mod tests {
             let (qos, properties) = (moorfall_wire::QoS::AtMostOnce, Default::default());
             let message = Message::new(name, "1".into(), qos, false, properties, SessionKey(1), now);
             let publisher = &Arc::from("kettle-weir");
-            topics.note(topic, Noted { messages: &[Arc::new(message)], bytes: 1, publisher }, now).unwrap();
+            topics
+                .note(topic, Noted { messages: Passing::Messages(&[Arc::new(message)]), bytes: 1, publisher }, now)
+                .unwrap();
         }
         search(&topics.walker(), &filter.parse().unwrap(), limit)
     }

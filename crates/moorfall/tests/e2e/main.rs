@@ -7,6 +7,7 @@ mod alerts;
 mod api;
 mod bridge_remotes;
 mod bridges;
+mod bursts;
 mod capture;
 mod certificates;
 mod client;

@@ -117,7 +117,7 @@ impl World {
         while peer.session.wants_packets() {
             let limit = peer.session.packet_limit();
             let before = peer.to_broker.len();
-            peer.session.handle_plain_pubacks(self.now, &mut peer.to_broker);
+            while peer.session.handle_plain_acknowledgements(self.now, &mut peer.to_broker).is_some() {}
             changed |= peer.to_broker.len() < before;
             let packet = Frame::split(&mut peer.to_broker, limit)
                 .and_then(|frame| frame.map(|frame| Packet::decode(frame, peer.session.version())).transpose());
