@@ -517,7 +517,8 @@ impl<T: Clone> Node<T> {
         while let Some(next) = level(text, end + 1).filter(|next| !matches!(*next, "+" | "#")) {
             end += 1 + next.len();
         }
-        let known = self.children.get(first).map(|child| (child.label.common(&text[at..end]), child.label.as_str().len()));
+        let known =
+            self.children.get(first).map(|child| (child.label.common(&text[at..end]), child.label.as_str().len()));
         let common = match known {
             None => {
                 self.children.insert(Label::new(text, at..end), Arc::default());
@@ -731,7 +732,10 @@ mod tests {
             assert!(number == 2_999 || matching(&root, &topic(2_999)) == [2_999]);
         }
         assert!(root.is_empty());
-        assert!((0..3_000).all(|number| matching(&all, &topic(number)) == [number]), "an older version is not disturbed");
+        assert!(
+            (0..3_000).all(|number| matching(&all, &topic(number)) == [number]),
+            "an older version is not disturbed"
+        );
     }
 
     fn level() -> impl Strategy<Value = &'static str> {

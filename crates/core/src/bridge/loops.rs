@@ -136,7 +136,10 @@ impl Search<'_> {
             if (*first_direction, *first) == (direction, place) {
                 return Ok(narrowed.example(&further, &next));
             }
-            if path.iter().any(|(way, known, _)| (*way, *known) == (direction, place)) {
+            // One that is pulled may be led to by several that are pushed.
+            let is_again =
+                direction == Direction::Push && path.iter().any(|(way, known, _)| (*way, *known) == (direction, place));
+            if is_again {
                 // A cycle, but not through the first: it is found from there.
                 continue;
             }
@@ -315,6 +318,12 @@ mod tests {
                 vec![("b/+", Some("a/{1}"))],
                 "a/gorge is pushed as b/gorge, which is pulled as a/gorge, which is pushed as b/gorge",
             ),
+            // Two of one way share one of the other.
+            (
+                vec![("+", Some("a/b")), ("+/b", Some("a"))],
+                vec![("#", None)],
+                "x1 is pushed as a/b, which is pulled as a/b, which is pushed as a, which is pulled as a, which is pushed as a/b",
+            ),
             // By two mappings of each way.
             (
                 vec![("a/#", Some("b/#")), ("c/#", Some("d/#"))],
@@ -343,12 +352,12 @@ mod tests {
         }
     }
 
-    /// The way of one topic, each message taken by every mapping: whether it passes one twice.
+    /// The way of one topic, each message taken by every mapping: whether it is pushed by one twice.
     fn goes_round(push: &[Mapping], pull: &[Mapping], topic: &TopicName) -> bool {
         fn on(ways: [(&[Mapping], Direction); 2], topic: &TopicName, passed: &[(Direction, usize)]) -> bool {
             let [(mappings, direction), other] = ways;
             mappings.iter().enumerate().any(|(place, mapping)| match mapping.apply(topic) {
-                Mapped::To(_) if passed.contains(&(direction, place)) => true,
+                Mapped::To(_) if direction == Direction::Push && passed.contains(&(direction, place)) => true,
                 Mapped::To(next) => {
                     on([other, (mappings, direction)], &next, &[passed, &[(direction, place)]].concat())
                 }
