@@ -20,7 +20,7 @@ use crate::{
     Failure, Plan,
     load::{Load, PAYLOAD, Shape, connect, subscribe},
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
     restart::{self, RETAINED},
 };
 
@@ -76,7 +76,18 @@ pub(crate) async fn walk(plan: &Plan) -> Result<(), Failure> {
     println!("  the first after {first} ms, all after {} s; peak memory {more:.0} MiB more", Spread::of(spans));
     println!("  the others' slowest hundredth, to that without: {ratio}");
     let within = first.middle <= WALK.0 && ratio.middle <= WALK.1 && more <= WALK.2;
-    println!("  wanted at most {} ms, {} and {} MiB: {}\n", WALK.0, WALK.1, WALK.2, verdict(within));
+    println!(
+        "  wanted at most {} ms, {} and {} MiB: {}\n",
+        WALK.0,
+        WALK.1,
+        WALK.2,
+        judged(
+            "walk",
+            format!("{:.0} ms, {:.2}, {more:.0} MiB", first.middle, ratio.middle),
+            "≤ 50 ms, 1.5, 64 MiB",
+            within
+        )
+    );
     Ok(())
 }
 
@@ -179,7 +190,11 @@ pub(crate) async fn stuck(plan: &Plan) -> Result<(), Failure> {
     let ratio = Spread::of(ratios);
     let within = ratio.middle <= STUCK && more <= QUEUE.1;
     println!("  slowest hundredth, to that without: {ratio}; peak memory {more:.0} MiB more, its queue 16 MiB");
-    println!("  wanted at most {STUCK} and {} MiB: {}\n", QUEUE.1, verdict(within));
+    println!(
+        "  wanted at most {STUCK} and {} MiB: {}\n",
+        QUEUE.1,
+        judged("stuck", format!("{:.2}, {more:.0} MiB", ratio.middle), "≤ 1.2, 48 MiB", within)
+    );
     Ok(())
 }
 
@@ -221,6 +236,9 @@ pub(crate) async fn crowd(plan: &Plan) -> Result<(), Failure> {
     }
     let ratio = Spread::of(beside.iter().zip(&alone).map(|(beside, alone)| beside / alone));
     println!("  slowest hundredth {} us, without {} us", Spread::of(beside), Spread::of(alone));
-    println!("  ratio {ratio}; wanted at most {CROWD}: {}\n", verdict(ratio.middle <= CROWD));
+    println!(
+        "  ratio {ratio}; wanted at most {CROWD}: {}\n",
+        judged("crowd", format!("{:.2}", ratio.middle), format!("≤ {CROWD}"), ratio.middle <= CROWD)
+    );
     Ok(())
 }

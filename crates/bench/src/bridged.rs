@@ -28,7 +28,7 @@ use crate::{
     load::{PAYLOAD, Shape, connect, subscribe},
     passing::Side,
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
 };
 
 /// The rate of a push mapping to that of a plain subscriber, at least.
@@ -306,7 +306,10 @@ async fn carried(plan: &Plan, name: &str, qos: QoS, goal: f64) -> Result<(), Fai
     let to = |other: &Flow| Spread::of(bridged.rates.iter().zip(&other.rates).map(|(bridged, other)| bridged / other));
     println!("  push mapping to a subscriber with a kept session: {}", to(&kept));
     let ratio = to(&passing);
-    println!("  push mapping to subscriber: {ratio}; wanted at least {goal}: {}\n", verdict(ratio.middle >= goal));
+    println!(
+        "  push mapping to subscriber: {ratio}; wanted at least {goal}: {}\n",
+        judged(name, format!("{:.2}", ratio.middle), format!("≥ {goal}"), ratio.middle >= goal)
+    );
     Ok(())
 }
 
@@ -334,7 +337,12 @@ async fn stored(plan: &Plan) -> Result<(), Failure> {
     let ratio = Spread::of(ratios);
     println!(
         "  stored to PostgreSQL: {ratio}; wanted at least {STORED_GOAL}: {}\n",
-        verdict(ratio.middle >= STORED_GOAL)
+        judged(
+            "bridged-stored",
+            format!("{:.2}", ratio.middle),
+            format!("≥ {STORED_GOAL}"),
+            ratio.middle >= STORED_GOAL
+        )
     );
     Ok(())
 }
@@ -376,7 +384,12 @@ async fn drained(plan: &Plan) -> Result<(), Failure> {
         "  while it drained {:.0} MiB more than before; wanted at most {:.0} MiB: {}\n",
         mib(held),
         mib(DRAINED_GOAL),
-        verdict(held <= DRAINED_GOAL)
+        judged(
+            "bridged-drained",
+            format!("{:.0} MiB", mib(held)),
+            format!("≤ {:.0} MiB", mib(DRAINED_GOAL)),
+            held <= DRAINED_GOAL
+        )
     );
     Ok(())
 }
@@ -406,7 +419,10 @@ async fn idle(plan: &Plan) -> Result<(), Failure> {
     without.print("without")?;
     with.print("with")?;
     let ratio = Spread::of(with.micros.iter().zip(&without.micros).map(|(with, without)| with / without));
-    println!("  CPU with to without: {ratio}; wanted at most {IDLE_GOAL}: {}\n", verdict(ratio.middle <= IDLE_GOAL));
+    println!(
+        "  CPU with to without: {ratio}; wanted at most {IDLE_GOAL}: {}\n",
+        judged("bridged-idle", format!("{:.2}", ratio.middle), format!("≤ {IDLE_GOAL}"), ratio.middle <= IDLE_GOAL)
+    );
     Ok(())
 }
 

@@ -10,7 +10,7 @@ use moorfall_core::{
 };
 use moorfall_wire::{Connect, Packet, ProtocolVersion, Publish, QoS, TopicName};
 
-use crate::report::{Spread, verdict};
+use crate::report::{Spread, judged};
 
 /// Nanoseconds of a decision that was made before, of one that was not, and milliseconds of making ready.
 const GOALS: (f64, f64, f64) = (100.0, 5_000.0, 200.0);
@@ -29,7 +29,12 @@ pub(crate) fn run() {
     let (cached, uncached, compile) = GOALS;
     println!(
         "  reading it and making it ready  {ready} ms; wanted at most {compile}: {}",
-        verdict(ready.middle <= compile)
+        judged(
+            "decisions: ready",
+            format!("{:.0} ms", ready.middle),
+            format!("≤ {compile} ms"),
+            ready.middle <= compile
+        )
     );
 
     let policy = policy(&text);
@@ -49,7 +54,12 @@ pub(crate) fn run() {
     }));
     println!(
         "  a decision for a new topic  {spread} ns; wanted at most {uncached}: {}",
-        verdict(spread.middle <= uncached)
+        judged(
+            "decisions: new topic",
+            format!("{:.0} ns", spread.middle),
+            format!("≤ {uncached} ns"),
+            spread.middle <= uncached
+        )
     );
 
     // The same topics again and again, by the session that remembers them. The rest of what a session does with a
@@ -63,7 +73,7 @@ pub(crate) fn run() {
     let decision = (limited.middle - unlimited.middle).max(0.0);
     println!(
         "  of which rules and plan take {decision:.0} ns; wanted at most {cached}: {}\n",
-        verdict(decision <= cached)
+        judged("decisions: known topic", format!("{decision:.0} ns"), format!("≤ {cached} ns"), decision <= cached)
     );
 }
 

@@ -19,7 +19,7 @@ use crate::{
     Failure, Plan,
     hostile::{BLUEPRINT, encoded, hello, make_rogue},
     process::Program,
-    report::verdict,
+    report::judged,
 };
 
 /// Clients that flood at a time.
@@ -87,7 +87,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
             waits.value_at_quantile(0.99) as f64 / 1e3,
         );
     }
-    println!("  wanted: at most {GOAL} ms: {}\n", verdict(good));
+    println!("  wanted: at most {GOAL} ms: {}\n", judged("floods", "", format!("≤ {GOAL} ms"), good));
     Ok(())
 }
 

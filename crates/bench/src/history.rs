@@ -9,7 +9,7 @@ use crate::{
     Failure, Plan,
     committed::open_database,
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
     tree::look,
 };
 
@@ -81,6 +81,9 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     });
     let calls: Vec<(&str, &str)> = calls.iter().map(|(words, call)| (*words, call.as_str())).collect();
     let worst = look(plan, &service, &reqwest::Client::new(), &calls).await?;
-    println!("  wanted at most {GOAL} ms each: {}\n", verdict(worst <= GOAL));
+    println!(
+        "  wanted at most {GOAL} ms each: {}\n",
+        judged("history", format!("{worst:.0} ms"), format!("≤ {GOAL} ms"), worst <= GOAL)
+    );
     Ok(())
 }

@@ -26,7 +26,7 @@ use crate::{
     Failure, Plan,
     load::{Load, Shape},
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
 };
 
 /// Pairs of good clients; as many clients are hostile.
@@ -105,7 +105,12 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         "  ratio {ratio}, wanted at most {}; peak memory {} MiB, at most 256: {}\n",
         GOAL.0,
         peak / 1024 / 1024,
-        verdict(ratio.middle <= GOAL.0 && peak <= GOAL.1)
+        judged(
+            "hostile",
+            format!("{:.2}, {} MiB", ratio.middle, peak / 1024 / 1024),
+            "≤ 2, 256 MiB",
+            ratio.middle <= GOAL.0 && peak <= GOAL.1
+        )
     );
     Ok(())
 }

@@ -7,7 +7,7 @@ use crate::{
     Failure, Plan,
     load::{connect, subscribe, subscribe_all},
     process::Program,
-    report::{count, verdict},
+    report::{count, judged},
 };
 
 /// Bytes of an idle session at most.
@@ -34,7 +34,11 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     for stream in &mut streams {
         stream.write_all(&[0xc0, 0]).await?;
     }
-    println!("  {} held, {each} bytes each; wanted at most {GOAL}: {}\n", streams.len(), verdict(each <= GOAL));
+    println!(
+        "  {} held, {each} bytes each; wanted at most {GOAL}: {}\n",
+        streams.len(),
+        judged("idle", format!("{each} B"), format!("≤ {GOAL} B"), each <= GOAL)
+    );
     Ok(())
 }
 
@@ -60,7 +64,10 @@ pub(crate) async fn subscriptions(plan: &Plan) -> Result<(), Failure> {
         }
     }
     let taken = service.memory()?.saturating_sub(before) / (sessions * each);
-    println!("  {taken} bytes each; wanted at most {SUBSCRIPTION}: {}\n", verdict(taken <= SUBSCRIPTION));
+    println!(
+        "  {taken} bytes each; wanted at most {SUBSCRIPTION}: {}\n",
+        judged("subscriptions", format!("{taken} B"), format!("≤ {SUBSCRIPTION} B"), taken <= SUBSCRIPTION)
+    );
     Ok(())
 }
 

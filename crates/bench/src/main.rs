@@ -149,5 +149,6 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     if plan.wants("restart") {
         restart::run(plan).await?;
     }
+    report::print_table();
     Ok(())
 }

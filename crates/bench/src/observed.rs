@@ -22,7 +22,7 @@ use crate::{
     Failure, Plan,
     load::{connect, subscribe},
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
 };
 
 /// Publishers, each with a subscriber: half of the sessions.
@@ -157,7 +157,10 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     println!("  without  {:.3} us CPU a delivered message", middle(&found.without));
     println!("  with     {:.3} us CPU a delivered message", middle(&found.with));
     let ratio = Spread::of(found.with.iter().zip(&found.without).map(|(with, without)| with / without));
-    println!("  with to without: {ratio}; wanted at most {GOAL}: {}\n", verdict(ratio.middle <= GOAL));
+    println!(
+        "  with to without: {ratio}; wanted at most {GOAL}: {}\n",
+        judged("observed", format!("{:.2}", ratio.middle), format!("≤ {GOAL}"), ratio.middle <= GOAL)
+    );
     match last {
         Some(with) => consoles(plan, with).await,
         None => Ok(()),
@@ -256,6 +259,9 @@ async fn consoles(plan: &Plan, mut side: Side) -> Result<(), Failure> {
     let each = (looked_at - alone) / CONSOLES as f64;
     println!("  {:.2} cores without, {:.2} with: {:.2} % of a core each", alone, looked_at, each * 100.0);
     let goal = CONSOLE_GOAL * 100.0;
-    println!("  wanted at most {goal} % each: {}\n", verdict(each <= CONSOLE_GOAL));
+    println!(
+        "  wanted at most {goal} % each: {}\n",
+        judged("observed: a console", format!("{:.2} %", each * 100.0), format!("≤ {goal} %"), each <= CONSOLE_GOAL)
+    );
     Ok(())
 }

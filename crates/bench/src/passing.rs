@@ -8,7 +8,7 @@ use crate::{
     Failure, Plan,
     load::{Carried, Load, Shape},
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
 };
 
 /// One kind of traffic.
@@ -151,7 +151,12 @@ pub(crate) async fn run(plan: &Plan, scenario: &Scenario) -> Result<(), Failure>
     println!(
         "  CPU of the service to that of the lean relay, a delivered message: {ratio}; wanted at most {}: {}\n",
         scenario.goal,
-        verdict(ratio.middle <= scenario.goal)
+        judged(
+            scenario.name,
+            format!("{:.2}", ratio.middle),
+            format!("≤ {}", scenario.goal),
+            ratio.middle <= scenario.goal
+        )
     );
     Ok(())
 }

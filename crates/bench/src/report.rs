@@ -1,5 +1,9 @@
 //! How figures are printed.
 
+use std::fmt::Display;
+
+use parking_lot::Mutex;
+
 /// The least, the middle and the greatest of some figures.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Spread {
@@ -36,7 +40,32 @@ pub(crate) fn count(number: f64) -> String {
     text
 }
 
-/// Whether a figure is within its goal, in a word.
-pub(crate) fn verdict(within: bool) -> &'static str {
-    if within { "within" } else { "MISSED" }
+/// What was measured, for the table at the end.
+static JUDGED: Mutex<Vec<[String; 4]>> = Mutex::new(Vec::new());
+
+/// Whether a figure is within its goal, in a word; it has a line in the table.
+pub(crate) fn judged(name: &str, figure: impl Display, goal: impl Display, within: bool) -> &'static str {
+    let word = if within { "within" } else { "MISSED" };
+    JUDGED.lock().push([name.to_owned(), figure.to_string(), goal.to_string(), word.to_owned()]);
+    word
+}
+
+/// Prints all figures beside their goals, and on what machine they were measured.
+pub(crate) fn print_table() {
+    let judged = JUDGED.lock();
+    let line =
+        |name: &str, figure: &str, goal: &str, word: &str| println!("{name:<24} {figure:>22}  {goal:<22} {word}");
+    line("bench", "measured", "wanted", "");
+    judged.iter().for_each(|[name, figure, goal, word]| line(name, figure, goal, word));
+    println!("\nmeasured on {}", machine());
+}
+
+/// What the machine says of itself.
+fn machine() -> String {
+    let read = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
+    let cpus = read("/proc/cpuinfo");
+    let model = cpus.lines().find_map(|line| line.strip_prefix("model name")).unwrap_or_default();
+    let cores = std::thread::available_parallelism().map_or(0, usize::from);
+    let kernel = read("/proc/sys/kernel/osrelease");
+    format!("{cores} cores of {}, Linux {}", model.trim_start_matches([' ', '\t', ':']), kernel.trim())
 }

@@ -10,7 +10,7 @@ use crate::{
     committed::open_database,
     load::{connect, subscribe},
     process::Program,
-    report::{count, verdict},
+    report::{count, judged},
 };
 
 /// Seconds until the listeners are open, at most.
@@ -51,7 +51,10 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     let memory = service.memory()? as f64 / 1024.0 / 1024.0;
     println!("  {span:.1} s from the end of one to the other being ready, {memory:.0} MiB");
-    println!("  wanted at most {GOAL} s: {}\n", verdict(span <= GOAL));
+    println!(
+        "  wanted at most {GOAL} s: {}\n",
+        judged("restart", format!("{span:.1} s"), format!("≤ {GOAL} s"), span <= GOAL)
+    );
     Ok(())
 }
 

@@ -5,7 +5,7 @@ use std::{hint::black_box, time::Instant};
 use moorfall_core::{SessionKey, router::Router, session::Granted};
 use moorfall_wire::{SubscriptionOptions, TopicFilter, TopicName};
 
-use crate::report::{Spread, count, verdict};
+use crate::report::{Spread, count, judged};
 
 /// The cost with the most subscriptions to that with the fewest, at most.
 const GOAL: f64 = 3.0;
@@ -33,7 +33,10 @@ pub(crate) fn run() {
         figures.push(spread.middle);
     }
     let ratio = figures.last().copied().unwrap_or(f64::NAN) / figures[0];
-    println!("  1,000,000 to 1,000: {ratio:.2}; wanted at most {GOAL}: {}\n", verdict(ratio <= GOAL));
+    println!(
+        "  1,000,000 to 1,000: {ratio:.2}; wanted at most {GOAL}: {}\n",
+        judged("routes", format!("{ratio:.2}"), format!("≤ {GOAL}"), ratio <= GOAL)
+    );
 }
 
 fn topic(number: usize) -> TopicName {

@@ -15,7 +15,7 @@ use tokio::{
 use crate::{
     Failure, Plan,
     process::Program,
-    report::{count, verdict},
+    report::{count, judged},
 };
 
 /// Devices that come at once.
@@ -49,7 +49,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let chosen = generated.into_iter().map(|(name, _)| (name, CHOSEN.to_owned())).collect();
     good &= measure(&service, "chosen passwords, cold", &chosen).await?;
     good &= measure(&service, "chosen passwords, known again", &chosen).await?;
-    println!("  wanted: all in, peak memory at most 256 MiB: {}\n", verdict(good));
+    println!("  wanted: all in, peak memory at most 256 MiB: {}\n", judged("sign-in", "", "all in, ≤ 256 MiB", good));
     Ok(())
 }
 

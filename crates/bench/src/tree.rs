@@ -13,7 +13,7 @@ use crate::{
     Failure, Plan,
     load::connect,
     process::Program,
-    report::{Spread, count, verdict},
+    report::{Spread, count, judged},
 };
 
 /// Milliseconds of any look, at most.
@@ -48,7 +48,10 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     println!("  published once each in {grown:.1} s; {each:.0} bytes a topic, with its levels");
     let client = reqwest::Client::new();
     let worst = look(plan, &service, &client, &LOOKS).await?;
-    println!("  wanted at most {GOAL} ms each: {}\n", verdict(worst <= GOAL));
+    println!(
+        "  wanted at most {GOAL} ms each: {}\n",
+        judged("tree", format!("{worst:.0} ms"), format!("≤ {GOAL} ms"), worst <= GOAL)
+    );
     Ok(())
 }
 

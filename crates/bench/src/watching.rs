@@ -19,7 +19,7 @@ use crate::{
     Failure, Plan,
     load::connect,
     process::Program,
-    report::{count, verdict},
+    report::{count, judged},
     tree::look,
 };
 
@@ -141,6 +141,9 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         publisher.await??;
     }
     looking.await?;
-    println!("  wanted at most {GOAL} ms each: {}\n", verdict(worst <= GOAL));
+    println!(
+        "  wanted at most {GOAL} ms each: {}\n",
+        judged("watching", format!("{worst:.0} ms"), format!("≤ {GOAL} ms"), worst <= GOAL)
+    );
     Ok(())
 }

@@ -12,7 +12,7 @@ use moorfall_wire::{
 const COPIED_PAYLOAD: usize = EncodedPublish::INLINE;
 
 /// The capacity that an empty buffer may keep, bytes; idle connections are many.
-const KEPT_CAPACITY: usize = 1024;
+const KEPT_CAPACITY: usize = 256;
 
 /// The most that is taken for what is likely to come, bytes.
 const MOST_EXPECTED: usize = 128 * 1024;

@@ -96,7 +96,7 @@ impl Connection {
         let state = parked.map(|parked| {
             self.retained_due = parked.retained_due;
             if let Some(walk) = parked.walk {
-                self.walking = Some(Walking { of: walk.of, place: walk.place, retained: None });
+                self.walking = Some(Box::new(Walking { of: walk.of, place: walk.place, retained: None }));
                 self.held = walk.left.len();
                 self.pending = walk.left;
             }

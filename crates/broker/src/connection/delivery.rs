@@ -127,7 +127,8 @@ impl Connection {
     /// Takes the next retained messages of new subscriptions; gives whether there are any.
     fn walk_on(&mut self, record: &SessionRecord) -> bool {
         loop {
-            if let Some(Walking { of: (_, granted), place, retained }) = &mut self.walking {
+            if let Some(walking) = &mut self.walking {
+                let Walking { of: (_, granted), place, retained } = &mut **walking;
                 let now = self.broker.now();
                 // Nobody who reads slowly has the broker hold much of what is no longer retained.
                 retained.take_if(|(at, _)| now - *at >= WALK);
@@ -141,11 +142,15 @@ impl Connection {
                     return true;
                 }
             }
-            if let Some(Walking { of: (filter, granted), .. }) = self.walking.take() {
+            if let Some(walking) = self.walking.take() {
+                let (filter, granted) = walking.of;
                 self.keep_subscription(record, filter, granted);
             }
             match self.retained_due.pop_front_if(|_| self.subscribing == Subscribing::No) {
-                Some(of) => self.walking = Some(Walking { place: RetainedWalk::new(&of.0), of, retained: None }),
+                Some(of) => {
+                    let place = RetainedWalk::new(&of.0);
+                    self.walking = Some(Box::new(Walking { of, place, retained: None }));
+                }
                 None => return false,
             }
         }
@@ -158,10 +163,10 @@ impl Connection {
         let qos = granted.options.qos;
         let subscribed = Fact::Subscribed { client: record.named(), filter: filter.clone(), qos };
         notes::note(&self.broker.live, self.broker.now(), &subscribed);
-        if let Some(Walking { of: (walking, terms), .. }) = &mut self.walking
-            && *walking == filter
+        if let Some(walking) = &mut self.walking
+            && walking.of.0 == filter
         {
-            *terms = granted;
+            walking.of.1 = granted;
         }
         if send_retained {
             self.retained_due.retain(|(known, _)| *known != filter);

@@ -68,8 +68,8 @@ const STEPS: u32 = 8;
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
 
-/// Serves one connection to its end.
-pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
+/// Serves one connection to its end. What it is holds no more than a pointer to it, once it has begun.
+pub fn serve(broker: Arc<Broker>, arrived: Arrived) -> impl Future<Output = ()> {
     let Arrived { stream, origin, seat } = arrived;
     let limits = Arc::clone(&origin.listener.limits);
     let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
@@ -112,7 +112,7 @@ pub async fn serve(broker: Arc<Broker>, arrived: Arrived) {
         turn: Time::default(),
         steps: 0,
     };
-    run(Box::new(connection)).await;
+    run(Box::new(connection))
 }
 
 /// Who a client is, and what it has shown for it.
@@ -146,7 +146,7 @@ struct Connection {
     /// What the session is told of them when they are handed on, each with its place in the run.
     run_answers: Vec<(usize, PacketId)>,
     /// The topic that was published to last.
-    published: Option<Published>,
+    published: Option<Box<Published>>,
     /// To whom they go.
     run_route: Option<Arc<Route<Arc<SessionRecord>>>>,
     /// Taken from the queue and not sent yet, because the client has as much as it takes.
@@ -158,7 +158,7 @@ struct Connection {
     /// Messages in `pending`.
     held: usize,
     /// The new subscription whose retained messages these are, which were never in the queue.
-    walking: Option<Walking>,
+    walking: Option<Box<Walking>>,
     /// Filters whose retained messages are still to be looked up. One is looked up when all before it is sent, and
     /// none stands here twice, so that a client can't make the broker hold more than the retained messages of one
     /// filter.
@@ -174,7 +174,7 @@ struct Connection {
     /// Counted and not passed on yet.
     counts: Counts,
     /// Why the session ended, once it has.
-    farewell: Option<Ended>,
+    farewell: Option<Box<Ended>>,
     /// Present while it is found out who the client is.
     checking: Option<BoxFuture<'static, Checked>>,
     /// Since when it has the thread, about.
@@ -545,7 +545,7 @@ impl Connection {
                     }
                 }
                 Action::Refused(refusal) => self.note_refusal(*refusal),
-                Action::Close(why) => self.farewell = Some(*why),
+                Action::Close(why) => self.farewell = Some(why),
             }
         }
     }
@@ -595,7 +595,7 @@ impl Connection {
     fn leave(&mut self) {
         // A will may have joined the run.
         self.hand_on_run();
-        let why = self.farewell.take().unwrap_or(Ended::Stopping);
+        let why = self.farewell.take().map_or(Ended::Stopping, |why| *why);
         if self.tap.is_open() {
             let now = self.broker.now();
             self.tap.decide(&self.broker.live.ladders, self.record.as_deref().map(known), now);
@@ -613,7 +613,10 @@ impl Connection {
         };
         let left = std::mem::take(&mut self.pending);
         let walk = match self.walking.take() {
-            Some(Walking { of, place, .. }) => Some(Walk { of, place, left }),
+            Some(walking) => {
+                let Walking { of, place, .. } = *walking;
+                Some(Walk { of, place, left })
+            }
             None => {
                 record.put_back(left.into_iter());
                 None

@@ -50,6 +50,10 @@ impl Connection {
             && self.walking.is_none()
             && self.retained_due.is_empty()
             && !self.tap.is_open();
+        if may_rest {
+            self.session.rest();
+            self.retained_due.shrink_to_fit();
+        }
         if may_rest { self.record.clone() } else { None }
     }
 

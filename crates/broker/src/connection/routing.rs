@@ -134,7 +134,7 @@ impl Connection {
             Some(published) if published.topic == *topic => published,
             other => {
                 let topic = topic.detached();
-                other.insert(Published { topic, wanted: Wanted::default(), path: None })
+                other.insert(Box::new(Published { topic, wanted: Wanted::default(), path: None }))
             }
         };
         live.ears.hear(&published.topic, messages, &mut published.wanted);

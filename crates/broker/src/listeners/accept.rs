@@ -1,9 +1,8 @@
 //! Accepting clients, and TLS before whatever they speak.
 
-use std::{net::SocketAddr, sync::Arc, time::Duration};
+use std::{sync::Arc, time::Duration};
 
 use moorfall_core::{
-    Time,
     certificate::ClientCertificate,
     measure::Measure,
     session::{Ended, NotAccepted, NotAcceptedKind},
@@ -74,15 +73,17 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
                     let kind = NotAcceptedKind::from(&NotAccepted::from(refusal));
                     reception.live.counters.count_by(Measure::ConnectionsRefused, kind, 1);
                 }
-                if let Some(seat) = seat {
-                    reception.common.tasks.spawn(begin(
-                        Arc::clone(&reception),
-                        Arc::clone(&listener),
-                        stream,
-                        address,
-                        began,
-                        seat,
-                    ));
+                let Some(seat) = seat else { continue };
+                // Small packets must not wait for more; without it they only come later.
+                let _ = stream.set_nodelay(true);
+                let (removals, listener) = ((reception.removals)(), Arc::clone(&listener));
+                let origin =
+                    Origin { address, listener, certificate: None, tls: None, removals, at: began, acting: None };
+                if origin.listener.tls.is_none() && origin.listener.transport == Transport::Tcp {
+                    let arrived = Arrived { stream: Stream::Tcp(stream), origin, seat };
+                    reception.common.tasks.spawn((reception.serve)(arrived));
+                } else {
+                    reception.common.tasks.spawn(begin(Arc::clone(&reception), stream, origin, seat));
                 }
             }
             Err(error) => {
@@ -96,39 +97,26 @@ pub async fn accept(reception: Arc<Reception>, listener: Arc<Listener>, socket: 
     }
 }
 
-/// Goes through the layers of a new connection, and serves it.
-async fn begin(
-    reception: Arc<Reception>,
-    listener: Arc<Listener>,
-    stream: TcpStream,
-    address: SocketAddr,
-    began: Time,
-    seat: Seat,
-) {
-    // Small packets must not wait for more; without it they only come later.
-    let _ = stream.set_nodelay(true);
-    let deadline = reception.common.clock.instant(began + listener.limits.connect_time);
+/// Goes through the layers of a new connection, and has it served: by a task of its own, for what a handshake takes is not to
+/// be held as long as the connection lasts.
+async fn begin(reception: Arc<Reception>, stream: TcpStream, mut origin: Origin, seat: Seat) {
+    let (listener, address) = (Arc::clone(&origin.listener), origin.address);
+    let deadline = reception.common.clock.instant(origin.at + listener.limits.connect_time);
     let name = Arc::clone(&listener.name);
     let (live, clock) = (Arc::clone(&reception.live), reception.common.clock);
     let not_secured =
         |why| notes::note(&live, clock.now(), &Fact::NotSecured { address, listener: Arc::clone(&name), why });
-    let (mut certificate, mut version) = (None, None);
-    let removals = (reception.removals)();
     let layered: Box<dyn Layer> = match &listener.tls {
-        None if listener.transport == Transport::Tcp => {
-            let origin = Origin { address, listener, certificate, tls: version, removals, at: began, acting: None };
-            return (reception.serve)(Arrived { stream: Stream::Tcp(stream), origin, seat }).await;
-        }
         None => Box::new(stream),
         Some(tls) => match timeout_at(deadline, tls.acceptor().accept(stream)).await {
             Ok(Ok(stream)) => {
-                version = tls::version(stream.get_ref().1.protocol_version());
+                origin.tls = tls::version(stream.get_ref().1.protocol_version());
                 let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
-                certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
+                origin.certificate = shown.and_then(|shown| ClientCertificate::read(shown)).map(Arc::new);
                 if tls.trusts_nobody() && tls.requires_certificate() {
                     return not_secured(NotSecured::NoAuthority);
                 }
-                if certificate.is_none() && tls.requires_certificate() {
+                if origin.certificate.is_none() && tls.requires_certificate() {
                     return not_secured(NotSecured::Certificate);
                 }
                 Box::new(stream)
@@ -138,15 +126,17 @@ async fn begin(
         },
     };
     if listener.transport == Transport::Tls {
-        let origin = Origin { address, listener, certificate, tls: version, removals, at: began, acting: None };
-        return (reception.serve)(Arrived { stream: Stream::Layered(layered), origin, seat }).await;
+        let arrived = Arrived { stream: Stream::Layered(layered), origin, seat };
+        reception.common.tasks.spawn((reception.serve)(arrived));
+        return;
     }
+    let Origin { certificate, tls, removals, at: began, .. } = origin;
     let visit = Visit {
         reception,
         listener,
         address,
         certificate,
-        tls: version,
+        tls,
         removals,
         began,
         seat: parking_lot::Mutex::new(Some(seat)),

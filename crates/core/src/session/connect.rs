@@ -72,7 +72,7 @@ impl Terms {
             // [MQTT-3.1.2-22]: one and a half times.
             keep_alive: (self.keep_alive > 0).then(|| Duration::from_millis(u64::from(self.keep_alive) * 1_500)),
             last_heard: now,
-            will: self.will,
+            will: self.will.map(Box::new),
             expiry: self.expiry,
             state,
             quota: Quota::new(self.window),

@@ -106,7 +106,7 @@ pub(super) struct Open {
     pub(super) rights_may_be_lost: bool,
     pub(super) keep_alive: Option<Duration>,
     pub(super) last_heard: Time,
-    pub(super) will: Option<Will>,
+    pub(super) will: Option<Box<Will>>,
     /// Seconds that the session outlives the connection.
     pub(super) expiry: u32,
     pub(super) state: SessionState,
@@ -189,6 +189,13 @@ impl Session {
             if !self.subscribe_on() {
                 return None;
             }
+        }
+    }
+
+    /// Nothing is to be done for now: memory that may not be needed soon is given back.
+    pub fn rest(&mut self) {
+        if self.actions.is_empty() {
+            self.actions = VecDeque::new();
         }
     }
 
@@ -315,7 +322,7 @@ impl Session {
         let open = self.phase.open()?;
         let will = open.will.as_ref()?;
         let delay = Duration::from_secs(will.properties.will_delay_interval.unwrap_or(0).into());
-        Some(DelayedWill { message: will_message(will.clone(), open.key, now), delay })
+        Some(DelayedWill { message: will_message(Will::clone(will), open.key, now), delay })
     }
 
     /// Subscriptions of an accepted client.
@@ -490,7 +497,7 @@ impl Session {
             Phase::Open(mut open) => {
                 let mut delayed = None;
                 if let Some(will) = open.will.take().filter(|_| publish_will) {
-                    delayed = self.publish_will(now, &open, will);
+                    delayed = self.publish_will(now, &open, *will);
                 }
                 if open.is_kept() {
                     self.keep_identifiers(&open.state);
