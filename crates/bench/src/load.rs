@@ -11,20 +11,21 @@ use std::{
 
 use bytes::{Buf, BufMut, BytesMut};
 use hdrhistogram::Histogram;
+use moorfall_client::{Layer, Options, Remote, Scheme, Trust, dial, dial_over};
 use moorfall_wire::{
     Connect, Packet, PacketId, ProtocolVersion, Publish, QoS, Subscribe, SubscribeProperties, Subscription,
     SubscriptionOptions,
 };
 use parking_lot::Mutex;
 use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
-    net::{TcpStream, tcp::OwnedReadHalf},
+    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, split},
+    net::TcpStream,
     sync::{Notify, oneshot},
     task::JoinSet,
     time::{sleep, timeout},
 };
 
-use crate::Failure;
+use crate::{Failure, lean_websocket::LeanWebSocket};
 
 /// Bytes of a message.
 pub(crate) const PAYLOAD: usize = 100;
@@ -47,12 +48,55 @@ pub(crate) struct Shape {
     pub(crate) window: u64,
     /// Bytes of a message.
     pub(crate) payload: usize,
+    /// Whether it is JSON.
+    pub(crate) is_json: bool,
 }
 
 impl Shape {
     /// A publisher and its subscriber, paced.
-    pub(crate) const PAIR: Self =
-        Self { groups: 1, publishers: 1, subscribers: 1, qos: QoS::AtMostOnce, window: 4, payload: PAYLOAD };
+    pub(crate) const PAIR: Self = Self {
+        groups: 1,
+        publishers: 1,
+        subscribers: 1,
+        qos: QoS::AtMostOnce,
+        window: 4,
+        payload: PAYLOAD,
+        is_json: false,
+    };
+}
+
+/// Where the clients of a load come in, and as whom.
+#[derive(Clone, Debug)]
+pub(crate) struct Door {
+    pub(crate) scheme: Scheme,
+    pub(crate) address: SocketAddr,
+    pub(crate) trust: Trust,
+    /// A name and a secret for each client, as far as they reach; the others sign in without.
+    pub(crate) known: Vec<(String, String)>,
+}
+
+impl From<SocketAddr> for Door {
+    fn from(address: SocketAddr) -> Self {
+        Self { scheme: Scheme::Mqtt, address, trust: Trust::default(), known: Vec::new() }
+    }
+}
+
+impl Door {
+    async fn enter(&self, client: usize, id: String) -> Result<Box<dyn Layer>, Failure> {
+        let (host, port) = (self.address.ip().to_string(), self.address.port());
+        let remote = Remote { scheme: self.scheme, identity: None, host, port, path: String::new() };
+        let options = Options { trust: self.trust.clone(), ..Options::new(remote) };
+        let mut connect = Connect::new(VERSION, id);
+        if let Some((name, secret)) = self.known.get(client) {
+            connect.user_name = Some(name.as_str().into());
+            connect.password = Some(secret.clone().into());
+        }
+        let dialled = match self.scheme {
+            Scheme::Ws => dial_over(Box::new(LeanWebSocket::open(self.address).await?), &options, &connect).await?,
+            _ => dial(&options, &connect).await?,
+        };
+        Ok(dialled.stream)
+    }
 }
 
 /// What a round of load came to.
@@ -88,7 +132,7 @@ struct Flow {
 pub(crate) struct Load {
     groups: Vec<Arc<Group>>,
     /// Of all groups, one after the other.
-    publishers: Vec<TcpStream>,
+    publishers: Vec<Box<dyn Layer>>,
     readers: JoinSet<()>,
 }
 
@@ -98,31 +142,67 @@ struct Frame {
     bytes: Vec<u8>,
     id_at: usize,
     payload_at: usize,
+    is_json: bool,
 }
+
+/// Where the time and the publisher stand in a JSON payload, in hexadecimal digits.
+const JSON_AT: (usize, usize) = (9, 33);
 
 impl Frame {
     fn new(topic: &str, shape: &Shape) -> Result<Self, Failure> {
         let packet_id = (shape.qos != QoS::AtMostOnce).then_some(PacketId::MIN);
-        let publish = Publish { packet_id, ..Publish::new(topic.parse()?, vec![0; shape.payload], shape.qos) };
+        let payload = if shape.is_json { json(shape.payload) } else { vec![0; shape.payload] };
+        let publish = Publish { packet_id, ..Publish::new(topic.parse()?, payload, shape.qos) };
         let mut bytes = BytesMut::new();
         Packet::Publish(publish).encode(VERSION, &mut bytes)?;
         let payload_at = bytes.len() - shape.payload;
         let header = if bytes.len() > 129 { 3 } else { 2 };
-        Ok(Self { bytes: bytes.to_vec(), id_at: header + 2 + topic.len(), payload_at })
+        Ok(Self { bytes: bytes.to_vec(), id_at: header + 2 + topic.len(), payload_at, is_json: shape.is_json })
     }
 
-    /// When a message was sent, and by which publisher of its group.
+    /// Puts in when it is sent, and by which publisher of its group.
+    fn put_stamp(&self, message: &mut [u8], sent: u64, publisher: u32) {
+        let payload = &mut message[self.payload_at..];
+        if self.is_json {
+            payload[JSON_AT.0..][..16].copy_from_slice(format!("{sent:016x}").as_bytes());
+            payload[JSON_AT.1..][..8].copy_from_slice(format!("{publisher:08x}").as_bytes());
+        } else {
+            payload[..8].copy_from_slice(&sent.to_be_bytes());
+            payload[8..12].copy_from_slice(&publisher.to_be_bytes());
+        }
+    }
+
+    /// The same read back.
     fn stamp(&self, message: &[u8]) -> (u64, usize) {
+        let payload = &message[self.payload_at..];
+        if self.is_json {
+            let number = |at: usize, digits: usize| {
+                let text = std::str::from_utf8(&payload[at..][..digits]).unwrap_or_default();
+                u64::from_str_radix(text, 16).unwrap_or_default()
+            };
+            return (number(JSON_AT.0, 16), number(JSON_AT.1, 8) as usize);
+        }
         let (mut sent, mut publisher) = ([0; 8], [0; 4]);
-        sent.copy_from_slice(&message[self.payload_at..][..8]);
-        publisher.copy_from_slice(&message[self.payload_at + 8..][..4]);
+        sent.copy_from_slice(&payload[..8]);
+        publisher.copy_from_slice(&payload[8..12]);
         (u64::from_be_bytes(sent), u32::from_be_bytes(publisher) as usize)
     }
 }
 
+/// A reading in JSON of so many bytes.
+fn json(size: usize) -> Vec<u8> {
+    let start = format!("{{\"sent\":\"{:016x}\",\"by\":\"{:08x}\",\"m\":1.83,\"note\":\"", 0, 0);
+    let note = "-".repeat(size - start.len() - 2);
+    format!("{start}{note}\"}}").into_bytes()
+}
+
 /// Connects and gives the stream behind CONNACK.
 pub(crate) async fn connect(address: SocketAddr, connect: Connect) -> Result<TcpStream, Failure> {
-    let mut stream = TcpStream::connect(address).await?;
+    greet(TcpStream::connect(address).await?, connect).await
+}
+
+/// The same on a connection that stands.
+pub(crate) async fn greet(mut stream: TcpStream, connect: Connect) -> Result<TcpStream, Failure> {
     stream.set_nodelay(true)?;
     let mut bytes = BytesMut::new();
     Packet::Connect(Box::new(connect)).encode(VERSION, &mut bytes)?;
@@ -131,8 +211,13 @@ pub(crate) async fn connect(address: SocketAddr, connect: Connect) -> Result<Tcp
     Ok(stream)
 }
 
+/// What is read and written.
+pub(crate) trait Both: AsyncRead + AsyncWrite + Unpin {}
+
+impl<T: AsyncRead + AsyncWrite + Unpin> Both for T {}
+
 /// Subscribes and waits for SUBACK.
-pub(crate) async fn subscribe(stream: &mut TcpStream, filter: &str, qos: QoS) -> Result<(), Failure> {
+pub(crate) async fn subscribe(stream: &mut impl Both, filter: &str, qos: QoS) -> Result<(), Failure> {
     let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
     send_subscribe(stream, vec![Subscription { filter: filter.parse()?, options }]).await?;
     expect(stream, 0x90).await
@@ -146,15 +231,16 @@ pub(crate) async fn subscribe_all(stream: &mut TcpStream, filters: &[String]) ->
     expect(stream, 0x90).await
 }
 
-async fn send_subscribe(stream: &mut TcpStream, subscriptions: Vec<Subscription>) -> Result<(), Failure> {
+async fn send_subscribe(stream: &mut impl Both, subscriptions: Vec<Subscription>) -> Result<(), Failure> {
     let properties = SubscribeProperties::default();
     let mut bytes = BytesMut::new();
     let packet = Subscribe { packet_id: PacketId::MIN, properties, subscriptions };
     Packet::Subscribe(packet).encode(VERSION, &mut bytes)?;
-    Ok(stream.write_all(&bytes).await?)
+    stream.write_all(&bytes).await?;
+    Ok(stream.flush().await?)
 }
 
-async fn expect(stream: &mut TcpStream, first: u8) -> Result<(), Failure> {
+async fn expect(stream: &mut impl Both, first: u8) -> Result<(), Failure> {
     let mut head = [0; 2];
     timeout(Duration::from_secs(20), stream.read_exact(&mut head)).await??;
     if head[0] != first {
@@ -171,7 +257,10 @@ fn topic(group: usize) -> String {
 }
 
 impl Load {
-    pub(crate) async fn open(address: SocketAddr, shape: Shape) -> Result<Self, Failure> {
+    pub(crate) async fn open(door: impl Into<Door>, shape: Shape) -> Result<Self, Failure> {
+        let door = door.into();
+        let mut clients = 0..;
+        let mut next = || clients.next().unwrap_or_default();
         let mut load = Self { groups: Vec::new(), publishers: Vec::new(), readers: JoinSet::new() };
         for number in 0..shape.groups {
             let group = Arc::new(Group {
@@ -183,14 +272,14 @@ impl Load {
             });
             for place in 0..shape.subscribers {
                 let id = format!("subscriber-{place}-{number}");
-                let mut stream = connect(address, Connect::new(VERSION, id)).await?;
+                let mut stream = door.enter(next(), id).await?;
                 subscribe(&mut stream, &topic(number), shape.qos).await?;
                 let frame = Frame::new(&topic(number), &shape)?;
                 load.readers.spawn(read(Arc::clone(&group), stream, frame, place == 0));
             }
             for place in 0..shape.publishers {
                 let id = format!("publisher-{place}-{number}");
-                load.publishers.push(connect(address, Connect::new(VERSION, id)).await?);
+                load.publishers.push(door.enter(next(), id).await?);
             }
             load.groups.push(group);
         }
@@ -255,10 +344,10 @@ impl Load {
 async fn publish(
     group: &Arc<Group>,
     place: usize,
-    stream: TcpStream,
+    stream: Box<dyn Layer>,
     frame: Frame,
-) -> Result<(TcpStream, u64), Failure> {
-    let (reader, mut writer) = stream.into_split();
+) -> Result<(Box<dyn Layer>, u64), Failure> {
+    let (reader, mut writer) = split(stream);
     let (stop, stopped) = oneshot::channel();
     let answered = tokio::spawn(answered(Arc::clone(group), place, reader, stopped));
     let (shape, flow) = (&group.shape, &group.flows[place]);
@@ -278,8 +367,7 @@ async fn publish(
         for _ in 0..room {
             let start = bytes.len();
             bytes.put_slice(&frame.bytes);
-            bytes[start + frame.payload_at..][..8].copy_from_slice(&now.to_be_bytes());
-            bytes[start + frame.payload_at + 8..][..4].copy_from_slice(&u32::try_from(place)?.to_be_bytes());
+            frame.put_stamp(&mut bytes[start..], now, u32::try_from(place)?);
             if shape.qos != QoS::AtMostOnce {
                 let id = u16::try_from(sent % 60_000 + 1)?;
                 bytes[start + frame.id_at..][..2].copy_from_slice(&id.to_be_bytes());
@@ -288,6 +376,7 @@ async fn publish(
         }
         if !bytes.is_empty() {
             writer.write_all(&bytes).await?;
+            writer.flush().await?;
             bytes.clear();
         } else if group.stop.load(Ordering::Acquire)
             && (shape.qos != QoS::ExactlyOnce || flow.completed.load(Ordering::Acquire) - completed == sent)
@@ -298,16 +387,16 @@ async fn publish(
         }
     }
     drop(stop);
-    Ok((answered.await?.reunite(writer)?, sent))
+    Ok((answered.await?.unsplit(writer), sent))
 }
 
 /// Reads what a publisher is answered, until it stops.
 async fn answered(
     group: Arc<Group>,
     place: usize,
-    mut reader: OwnedReadHalf,
+    mut reader: ReadHalf<Box<dyn Layer>>,
     mut stopped: oneshot::Receiver<()>,
-) -> OwnedReadHalf {
+) -> ReadHalf<Box<dyn Layer>> {
     let flow = &group.flows[place];
     let mut bytes = BytesMut::new();
     loop {
@@ -337,7 +426,7 @@ async fn answered(
 }
 
 /// Counts what arrives, and acknowledges it.
-async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: bool) {
+async fn read(group: Arc<Group>, mut stream: Box<dyn Layer>, frame: Frame, timed: bool) {
     let mut buffer = BytesMut::with_capacity(256 * 1024);
     let mut answers = BytesMut::new();
     let shape = &group.shape;
@@ -348,7 +437,7 @@ async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: boo
     let is_simple = !timed && shape.qos == QoS::AtMostOnce && shape.publishers == 1;
     loop {
         buffer.reserve(64 * 1024);
-        if stream.read_buf(&mut buffer).await.is_ok_and(|count| count == 0) {
+        if !stream.read_buf(&mut buffer).await.is_ok_and(|count| count > 0) {
             return;
         }
         if is_simple {
@@ -385,7 +474,7 @@ async fn read(group: Arc<Group>, mut stream: TcpStream, frame: Frame, timed: boo
             buffer.advance(buffer.len() - left);
         }
         if !answers.is_empty() {
-            if stream.write_all(&answers).await.is_err() {
+            if stream.write_all(&answers).await.is_err() || stream.flush().await.is_err() {
                 return;
             }
             answers.clear();

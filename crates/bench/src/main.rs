@@ -14,6 +14,7 @@ mod history;
 mod hostile;
 mod idle;
 mod lean_relay;
+mod lean_websocket;
 mod load;
 mod observed;
 mod passing;
@@ -22,6 +23,7 @@ mod relay;
 mod report;
 mod restart;
 mod routes;
+mod rules;
 mod sign_in;
 mod tree;
 mod watching;
@@ -48,7 +50,7 @@ enum Command {
     Relay,
     /// The lean relay, in the same way
     #[command(hide = true)]
-    LeanRelay,
+    LeanRelay(lean_relay::Secured),
 }
 
 /// What is measured, and for how long.
@@ -89,7 +91,7 @@ async fn main() -> Result<(), Failure> {
     moorfall_client::choose_cryptography();
     match Arguments::parse().command {
         Command::Relay => relay::run().await,
-        Command::LeanRelay => lean_relay::run().await,
+        Command::LeanRelay(secured) => lean_relay::run(secured).await,
         Command::Run(plan) => run(&plan).await,
     }
 }
@@ -105,6 +107,9 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
         if plan.wants(scenario.name) {
             passing::run(plan, scenario).await?;
         }
+    }
+    if plan.wants("rules") {
+        rules::run(plan).await?;
     }
     if plan.wants("observed") {
         observed::run(plan).await?;

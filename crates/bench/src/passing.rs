@@ -2,12 +2,13 @@
 
 use std::time::Duration;
 
+use moorfall_client::{Scheme, Trust};
 use moorfall_wire::QoS;
 
 use crate::{
     Failure, Plan,
-    load::{Carried, Load, Shape},
-    process::Program,
+    load::{Carried, Door, Load, Shape},
+    process::{Certificate, Program},
     report::{Spread, count, judged},
 };
 
@@ -17,6 +18,8 @@ pub(crate) struct Scenario {
     pub(crate) name: &'static str,
     words: &'static str,
     shape: Shape,
+    /// What carries MQTT to the service. The relay has TLS if this has, and no WebSocket.
+    scheme: Scheme,
     /// The ratio of processor time a delivered message, service to lean relay, that is wanted at most.
     goal: f64,
 }
@@ -27,61 +30,92 @@ pub(crate) const SCENARIOS: &[Scenario] = &[
         name: "fan-out-paced",
         words: "QoS 0, 1 publisher to 100 subscribers, 100 B, 4 under way",
         shape: Shape { subscribers: 100, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.5,
     },
     Scenario {
         name: "fan-out-saturated",
         words: "QoS 0, 1 publisher to 100 subscribers, 100 B, saturated",
         shape: Shape { subscribers: 100, window: 1_000, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.5,
     },
     Scenario {
         name: "pairs-paced",
         words: "QoS 0, 100 publishers to a subscriber each, 100 B, 4 under way each",
         shape: Shape { groups: 100, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.4,
     },
     Scenario {
         name: "pairs-saturated",
         words: "QoS 0, 100 publishers to a subscriber each, 100 B, saturated",
         shape: Shape { groups: 100, window: 200, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 3.0,
     },
     Scenario {
         name: "fan-in-paced",
         words: "QoS 0, 100 publishers to 1 subscriber, 100 B, 4 under way each",
         shape: Shape { publishers: 100, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.5,
     },
     Scenario {
         name: "fan-in-saturated",
         words: "QoS 0, 100 publishers to 1 subscriber, 100 B, saturated",
         shape: Shape { publishers: 100, window: 200, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 2.0,
     },
     Scenario {
         name: "fan-out-large-paced",
         words: "QoS 0, 1 publisher to 100 subscribers, 4 KiB, 4 under way",
         shape: Shape { subscribers: 100, payload: 4_096, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.4,
     },
     Scenario {
         name: "fan-out-qos1-paced",
         words: "QoS 1, 1 publisher to 100 subscribers, 100 B, 4 under way",
         shape: Shape { subscribers: 100, qos: QoS::AtLeastOnce, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.5,
     },
     Scenario {
         name: "fan-out-qos1-saturated",
         words: "QoS 1, 1 publisher to 100 subscribers, 100 B, saturated",
         shape: Shape { subscribers: 100, qos: QoS::AtLeastOnce, window: 1_000, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 2.0,
     },
     Scenario {
         name: "pairs-qos2-paced",
         words: "QoS 2, 100 publishers to a subscriber each, 100 B, 4 under way each",
         shape: Shape { groups: 100, qos: QoS::ExactlyOnce, ..Shape::PAIR },
+        scheme: Scheme::Mqtt,
         goal: 1.8,
+    },
+    Scenario {
+        name: "fan-out-tls-paced",
+        words: "TLS, QoS 0, 1 publisher to 100 subscribers, 100 B, 4 under way",
+        shape: Shape { subscribers: 100, ..Shape::PAIR },
+        scheme: Scheme::Mqtts,
+        goal: 1.3,
+    },
+    Scenario {
+        name: "fan-out-tls-saturated",
+        words: "TLS, QoS 0, 1 publisher to 100 subscribers, 100 B, saturated",
+        shape: Shape { subscribers: 100, window: 1_000, ..Shape::PAIR },
+        scheme: Scheme::Mqtts,
+        goal: 1.3,
+    },
+    Scenario {
+        name: "fan-out-websocket-paced",
+        words: "WebSocket, QoS 0, 1 publisher to 100 subscribers, 100 B, 4 under way; the relay's over TCP",
+        shape: Shape { subscribers: 100, ..Shape::PAIR },
+        scheme: Scheme::Ws,
+        goal: 1.6,
     },
 ];
 
@@ -96,7 +130,13 @@ pub(crate) struct Side {
 
 impl Side {
     pub(crate) async fn open(program: Program, shape: Shape) -> Result<Self, Failure> {
-        let mut load = Load::open(program.address, shape).await?;
+        let door = Door::from(program.address);
+        Self::open_at(program, door, shape).await
+    }
+
+    /// The same through another door.
+    pub(crate) async fn open_at(program: Program, door: Door, shape: Shape) -> Result<Self, Failure> {
+        let mut load = Load::open(door, shape).await?;
         // The first messages find cold caches and empty pools.
         load.run(Duration::from_millis(300)).await?;
         Ok(Self { program, load, micros: Vec::new(), rates: Vec::new(), latency: Vec::new() })
@@ -129,12 +169,17 @@ impl Side {
 
 pub(crate) async fn run(plan: &Plan, scenario: &Scenario) -> Result<(), Failure> {
     println!("{}: {}", scenario.name, scenario.words);
-    let mut bare = match plan.bare {
-        true => Some(Side::open(Program::relay("relay")?, scenario.shape).await?),
+    let scheme = scenario.scheme;
+    let certificate = if scheme.is_secure() { Some(Certificate::make()?) } else { None };
+    let trust = certificate.as_ref().map_or_else(Trust::default, Certificate::trust);
+    let mut bare = match plan.bare && !scheme.is_secure() {
+        true => Some(open_relay("relay", None, scenario.shape).await?),
         false => None,
     };
-    let mut lean = Side::open(Program::relay("lean-relay")?, scenario.shape).await?;
-    let mut service = Side::open(Program::service(plan)?, scenario.shape).await?;
+    let mut lean = open_relay("lean-relay", certificate.as_ref(), scenario.shape).await?;
+    let program = Program::service_with(plan, &listener(scheme, certificate.as_ref()), None)?;
+    let door = program.door(scheme, trust)?;
+    let mut service = Side::open_at(program, door, scenario.shape).await?;
     for _ in 0..plan.rounds {
         if let Some(bare) = &mut bare {
             bare.round(plan.time()).await?;
@@ -159,4 +204,30 @@ pub(crate) async fn run(plan: &Plan, scenario: &Scenario) -> Result<(), Failure>
         )
     );
     Ok(())
+}
+
+async fn open_relay(command: &str, secured: Option<&Certificate>, shape: Shape) -> Result<Side, Failure> {
+    let program = Program::relay(command, secured)?;
+    let scheme = if secured.is_some() { Scheme::Mqtts } else { Scheme::Mqtt };
+    let trust = secured.map_or_else(Trust::default, Certificate::trust);
+    let door = Door { scheme, trust, ..Door::from(program.address) };
+    Side::open_at(program, door, shape).await
+}
+
+/// The settings of a listener besides the plain one.
+fn listener(scheme: Scheme, secured: Option<&Certificate>) -> String {
+    let transport = match scheme {
+        Scheme::Mqtt => return String::new(),
+        Scheme::Mqtts => "tls",
+        Scheme::Ws => "websocket",
+        Scheme::Wss => "secure-websocket",
+    };
+    let mut settings = format!(
+        "[[listeners]]\nname = \"other\"\naddress = \"127.0.0.1:0\"\ntransport = \"{transport}\"\nanonymous = true\n"
+    );
+    if let Some(certificate) = secured {
+        let (file, key) = (certificate.file(), certificate.key());
+        settings += &format!("tls = {{ certificate = {file:?}, key = {key:?} }}\n");
+    }
+    settings
 }

@@ -9,14 +9,44 @@ use std::{
     time::Duration,
 };
 
+use moorfall_client::{Remote, Scheme, Trust};
 use tempfile::TempDir;
 
-use crate::{Failure, Plan};
+use crate::{Failure, Plan, load::Door};
+
+/// A certificate for 127.0.0.1 that is its own authority, in files.
+pub(crate) struct Certificate(TempDir);
+
+impl Certificate {
+    pub(crate) fn make() -> Result<Self, Failure> {
+        let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
+        let made = rcgen::generate_simple_self_signed(["127.0.0.1".to_owned()])?;
+        let certificate = Self(folder);
+        std::fs::write(certificate.file(), made.cert.pem())?;
+        std::fs::write(certificate.key(), made.signing_key.serialize_pem())?;
+        Ok(certificate)
+    }
+
+    pub(crate) fn file(&self) -> PathBuf {
+        self.0.path().join("certificate.pem")
+    }
+
+    pub(crate) fn key(&self) -> PathBuf {
+        self.0.path().join("key.pem")
+    }
+
+    /// Whom its clients trust.
+    pub(crate) fn trust(&self) -> Trust {
+        Trust { authority: Some(self.file()), ..Trust::default() }
+    }
+}
 
 /// A running program; it is ended on drop.
 pub(crate) struct Program {
     child: Child,
     pub(crate) address: SocketAddr,
+    /// All its listeners; none for a relay.
+    listeners: Vec<(Scheme, SocketAddr)>,
     /// Where its API is; empty for the relay.
     api: String,
     /// Its data folder, which goes with it.
@@ -25,11 +55,17 @@ pub(crate) struct Program {
 
 impl Program {
     /// A relay, as a process of its own.
-    pub(crate) fn relay(command: &str) -> Result<Self, Failure> {
-        let mut child = Command::new(std::env::current_exe()?).arg(command).stdout(Stdio::piped()).spawn()?;
+    pub(crate) fn relay(command: &str, secured: Option<&Certificate>) -> Result<Self, Failure> {
+        let mut program = Command::new(std::env::current_exe()?);
+        program.arg(command);
+        if let Some(certificate) = secured {
+            program.arg("--certificate").arg(certificate.file()).arg("--key").arg(certificate.key());
+        }
+        let mut child = program.stdout(Stdio::piped()).spawn()?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
-        Ok(Self { child, address: line.trim().parse()?, api: String::new(), folder: None })
+        let address = line.trim().parse()?;
+        Ok(Self { child, address, listeners: Vec::new(), api: String::new(), folder: None })
     }
 
     /// The service with an open broker and a database of its own.
@@ -91,12 +127,22 @@ impl Program {
             .map_err(|error| format!("{} can't be run: {error}; `make bench` builds it", plan.program.display()))?;
         let mut line = String::new();
         BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
-        let address =
-            line.split_whitespace().find_map(|field| field.split_once("=mqtt://")).map(|(_, address)| address);
-        let address = address.ok_or("the service did not start; run it by hand to see why")?.parse()?;
+        let urls = line.split_whitespace().filter_map(|field| field.split_once('='));
+        let remotes = urls.filter_map(|(_, url)| url.parse::<Remote>().ok());
+        let socket = |remote: Remote| Ok::<_, Failure>((remote.scheme, remote.address().parse()?));
+        let listeners: Vec<_> = remotes.map(socket).collect::<Result<_, _>>()?;
+        let plain = listeners.iter().find(|(scheme, _)| *scheme == Scheme::Mqtt);
+        let address = plain.ok_or("the service did not start; run it by hand to see why")?.1;
         let api = line.split_whitespace().find_map(|field| field.strip_prefix("http="));
         let api = api.ok_or("the service does not say where its API is")?.to_owned();
-        Ok(Self { child, address, api, folder: Some(folder) })
+        Ok(Self { child, address, listeners, api, folder: Some(folder) })
+    }
+
+    /// Where clients of this scheme come in.
+    pub(crate) fn door(&self, scheme: Scheme, trust: Trust) -> Result<Door, Failure> {
+        let listener = self.listeners.iter().find(|(of, _)| *of == scheme);
+        let address = listener.map(|(_, address)| *address).ok_or("there is no such listener")?;
+        Ok(Door { scheme, trust, ..Door::from(address) })
     }
 
     /// The URL of a call of its API.

@@ -27,7 +27,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let pool = open_database(&service).await?;
     pool.execute(
         "INSERT INTO session (key, client_id, identity, expiry, away_since, began_at) \
-         SELECT n, 'away-' || n, 'anonymous', 4294967295, 1700000000000000, 1700000000000000 \
+         SELECT n, 'away-' || n, 'gauge-' || n, 4294967295, 1700000000000000, 1700000000000000 \
          FROM generate_series(1000, 100999) AS n",
     )
     .await?;

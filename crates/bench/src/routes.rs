@@ -8,14 +8,16 @@ use moorfall_wire::{SubscriptionOptions, TopicFilter, TopicName};
 use crate::report::{Spread, count, judged};
 
 /// The cost with the most subscriptions to that with the fewest, at most.
-const GOAL: f64 = 3.0;
+const GOAL: f64 = 1.5;
 
 const TOPICS: usize = 1_000;
 
 pub(crate) fn run() {
-    println!("routes: finding the recipients of a topic, not cached; each topic has three");
+    println!(
+        "routes: finding the recipients of a topic, not cached; each topic has three, and a fifth of the filters have wildcards"
+    );
     let mut figures = Vec::new();
-    for subscriptions in [1_000, 10_000, 100_000, 1_000_000] {
+    for subscriptions in [1_000, 100_000, 10_000_000] {
         let router = filled(subscriptions);
         // Spread over the whole index, so that the caches are as cold as they would be.
         let topics: Vec<TopicName> =
@@ -29,12 +31,12 @@ pub(crate) fn run() {
             began.elapsed().as_nanos() as f64 / TOPICS as f64
         });
         let spread = Spread::of(rounds);
-        println!("  {:>9} subscriptions  {spread} ns", count(subscriptions as f64));
+        println!("  {:>10} subscriptions  {spread} ns", count(subscriptions as f64));
         figures.push(spread.middle);
     }
     let ratio = figures.last().copied().unwrap_or(f64::NAN) / figures[0];
     println!(
-        "  1,000,000 to 1,000: {ratio:.2}; wanted at most {GOAL}: {}\n",
+        "  10,000,000 to 1,000: {ratio:.2}; wanted at most {GOAL}: {}\n",
         judged("routes", format!("{ratio:.2}"), format!("≤ {GOAL}"), ratio <= GOAL)
     );
 }
@@ -47,12 +49,17 @@ fn text(number: usize) -> String {
     format!("harrowmere/reach-{}/station-{}/stage/level", number % 50, number)
 }
 
-/// One subscription for each station, and two that match all.
+/// One subscription for each station, of which a fifth have wildcards, and two that match all.
 fn filled(subscriptions: usize) -> Router<()> {
     let router = Router::default();
     let granted = Granted { options: SubscriptionOptions::default(), identifier: None };
     let one = |number: usize| {
-        let filter: TopicFilter = text(number).parse().expect("a filter");
+        let filter = match number % 10 {
+            3 => format!("harrowmere/+/station-{number}/stage/level"),
+            7 => format!("harrowmere/reach-{}/station-{number}/#", number % 50),
+            _ => text(number),
+        };
+        let filter: TopicFilter = filter.parse().expect("a filter");
         (SessionKey(number as u64 + 10), filter, granted, ())
     };
     router.subscribe_all((0..subscriptions).map(one));

@@ -1,21 +1,26 @@
-//! Everybody signs in at once, as after a restart.
+//! Everybody signs in at once, as after a restart, and subscribes.
 
-use std::{net::Ipv4Addr, time::Instant};
+use std::{
+    net::Ipv4Addr,
+    time::{Duration, Instant},
+};
 
 use argon2::{Argon2, PasswordHasher as _};
 use bytes::BytesMut;
-use moorfall_wire::{Connect, Packet, ProtocolVersion};
+use moorfall_wire::{Connect, Packet, ProtocolVersion, QoS};
 use serde_json::{Value, json};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::{TcpSocket, TcpStream},
     task::JoinSet,
+    time::sleep,
 };
 
 use crate::{
     Failure, Plan,
+    load::{greet, subscribe},
     process::Program,
-    report::{count, judged},
+    report::{Spread, count, judged},
 };
 
 /// Devices that come at once.
@@ -34,8 +39,12 @@ const BLUEPRINT: &str = "name = \"bench\"\n[[rules]]\nname = \"all\"\nwho = \"ev
                          \"subscribe\"]\n\
                          topics = [\"#\"]\n";
 
-/// A name and what it signs in with.
-type Known = Vec<(String, String)>;
+/// Processor time of connecting, signing in by a token and subscribing, to that of the relay's connecting and subscribing, at
+/// most.
+const STORM: f64 = 2.0;
+
+/// Names, and what they sign in with.
+pub(crate) type Known = Vec<(String, String)>;
 
 pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     println!("sign-in: {} devices at once, from {} addresses", count(DEVICES as f64), DEVICES.div_ceil(OF_ADDRESS));
@@ -49,12 +58,13 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     let chosen = generated.into_iter().map(|(name, _)| (name, CHOSEN.to_owned())).collect();
     good &= measure(&service, "chosen passwords, cold", &chosen).await?;
     good &= measure(&service, "chosen passwords, known again", &chosen).await?;
+    storm(plan, &service, &tokens).await?;
     println!("  wanted: all in, peak memory at most 256 MiB: {}\n", judged("sign-in", "", "all in, ≤ 256 MiB", good));
     Ok(())
 }
 
 /// Makes or changes identities of these properties; gives the secrets that are made for them.
-async fn import(service: &Program, properties: Value) -> Result<Known, Failure> {
+pub(crate) async fn import(service: &Program, properties: Value) -> Result<Known, Failure> {
     let (client, admin) = (reqwest::Client::new(), service.secret()?);
     let mut known = Vec::new();
     for part in 0..4 {
@@ -97,10 +107,7 @@ async fn measure(service: &Program, words: &str, known: &Known) -> Result<bool, 
         connect.password = Some(secret.clone().into());
         let mut bytes = BytesMut::new();
         Packet::Connect(Box::new(connect)).encode(ProtocolVersion::V5, &mut bytes)?;
-        let socket = TcpSocket::new_v4()?;
-        let part = u8::try_from(place / OF_ADDRESS)?;
-        socket.bind((Ipv4Addr::new(127, 0, 1, part + 1), 0).into())?;
-        streams.push((socket.connect(service.address).await?, bytes));
+        streams.push((reach(service, place).await?, bytes));
     }
     service.forget_peak()?;
     let (cpu, began) = (service.cpu()?, Instant::now());
@@ -123,6 +130,69 @@ async fn measure(service: &Program, words: &str, known: &Known) -> Result<bool, 
         peak / 1024 / 1024
     );
     Ok(streams.len() == known.len() && peak <= GOAL)
+}
+
+/// Everybody connects, signs in by token and subscribes at once, beside the same with the relay, which lets anybody in.
+async fn storm(plan: &Plan, service: &Program, tokens: &Known) -> Result<(), Failure> {
+    let relay = Program::relay("lean-relay", None)?;
+    let (mut ratios, mut own, mut limits) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..plan.rounds {
+        let limit = rush(&relay, tokens).await?;
+        let each = rush(service, tokens).await?;
+        ratios.push(each / limit);
+        own.push(each);
+        limits.push(limit);
+    }
+    let ratio = Spread::of(ratios);
+    println!(
+        "  connect, token and subscribe: {:.0} us of CPU each, the relay {:.0} us: {ratio}; wanted at most {STORM}: {}",
+        Spread::of(own).middle,
+        Spread::of(limits).middle,
+        judged("sign-in: storm", format!("{:.2}", ratio.middle), format!("≤ {STORM}"), ratio.middle <= STORM)
+    );
+    Ok(())
+}
+
+/// Microseconds of processor time for each client that comes in; all must.
+async fn rush(program: &Program, known: &Known) -> Result<f64, Failure> {
+    let cpu = program.cpu()?;
+    let mut coming = JoinSet::new();
+    for (place, (name, secret)) in known.iter().enumerate() {
+        let mut connect = Connect::new(ProtocolVersion::V5, name.as_str());
+        connect.user_name = Some(name.as_str().into());
+        connect.password = Some(secret.clone().into());
+        let stream = reach(program, place).await?;
+        let filter = format!("harrowmere/gorge/{name}/stage/level");
+        coming.spawn(async move {
+            let mut stream = greet(stream, connect).await?;
+            subscribe(&mut stream, &filter, QoS::AtMostOnce).await?;
+            Ok::<_, Failure>(stream)
+        });
+    }
+    let mut streams = Vec::new();
+    while let Some(came) = coming.join_next().await {
+        streams.push(came??);
+    }
+    let each = (program.cpu()? - cpu).as_secs_f64() * 1e6 / known.len() as f64;
+    drop(streams);
+    // Their leaving is not part of the next round.
+    let mut before = program.cpu()?;
+    loop {
+        sleep(Duration::from_millis(300)).await;
+        let now = program.cpu()?;
+        if now - before < Duration::from_millis(5) {
+            return Ok(each);
+        }
+        before = now;
+    }
+}
+
+/// A connection from one of the addresses.
+async fn reach(program: &Program, place: usize) -> Result<TcpStream, Failure> {
+    let socket = TcpSocket::new_v4()?;
+    let part = u8::try_from(place / OF_ADDRESS)?;
+    socket.bind((Ipv4Addr::new(127, 0, 1, part + 1), 0).into())?;
+    Ok(socket.connect(program.address).await?)
 }
 
 /// Signs in; gives the stream if it was accepted.

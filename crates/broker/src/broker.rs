@@ -9,7 +9,7 @@ use moorfall_core::{
     session::{Ended, NoEntry},
 };
 use moorfall_live::Live;
-use moorfall_store::{Store, StoreError};
+use moorfall_store::{LastUsed, Store, StoreError};
 
 use crate::{
     bans::Bans,
@@ -18,7 +18,7 @@ use crate::{
     identity::Identities,
     judge::{Judge, Rights},
     random::random_text,
-    sessions::{LastUsed, Sessions},
+    sessions::Sessions,
 };
 
 /// By which other brokers know this one.

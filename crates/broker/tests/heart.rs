@@ -13,7 +13,7 @@ use moorfall_broker::{
     clock::Clock,
     judge::{Judge, Rights},
     sessions::{
-        LastUsed, Sessions,
+        Sessions,
         dispatch::{AnswerDue, By},
         journal::Promise,
         record::{Link, LinkOrigin, Place, SessionRecord, SignedInBy},
@@ -25,6 +25,7 @@ use moorfall_core::{
     session::{DelayedWill, Ended, Keep, NoEntry, NotAccepted, Parting, Routed, SessionState},
 };
 use moorfall_live::Live;
+use moorfall_store::LastUsed;
 use moorfall_wire::{PacketId, ProtocolVersion, PublishProperties, QoS, SubscriptionOptions, TopicFilter};
 
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage/level";

@@ -8,7 +8,7 @@ use house::{House, LEVEL, LONG, place};
 use moorfall_client::{Arrival, Arrivals, Client};
 use moorfall_core::{Limits, QueuePolicy};
 use moorfall_wire::{Publish, QoS, Subscription, SubscriptionOptions};
-use tokio::time::timeout;
+use tokio::{sync::mpsc, time::timeout};
 
 /// Of a client that is away about five messages are in memory.
 fn limits() -> Limits {
@@ -54,9 +54,11 @@ fn waiting(house: &House, client_id: &str) -> usize {
 /// Whether the database holds no message any more, once everything is written.
 async fn is_empty(house: &House) -> bool {
     house.broker.sessions.journal.committed().await;
-    let stored = house.broker.store().load(true).await.unwrap();
+    let store = house.broker.store();
+    let is_empty = store.last_used(true).await.unwrap().number == 0;
+    let stored = store.load(true, mpsc::channel(1).0).await.unwrap();
     let waits = |session: &moorfall_store::StoredSession| session.shelved.len() + session.turns.len();
-    stored.last_number == 0 && stored.sessions.iter().map(waits).sum::<usize>() == 0
+    is_empty && stored.sessions.iter().map(waits).sum::<usize>() == 0
 }
 
 #[tokio::test]

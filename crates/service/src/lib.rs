@@ -39,7 +39,7 @@ use moorfall_broker::{
         settings::{Transport, service_limits},
         tls, trust,
     },
-    sessions::{LastUsed, due, journal_writer, page_reader, restore},
+    sessions::{due, journal_writer, page_reader, restore},
 };
 use moorfall_contract::{
     blueprint_files::blueprint_files,
@@ -158,13 +158,12 @@ impl Service {
         let clock = Clock::start();
         tell("reading stored sessions and messages");
         let crashed = store.note_start(clock.now()).await?;
-        let stored = store.load(crashed).await?;
         let common = Arc::new(Common::new(clock, Arc::new(Database::new(store.clone(), database))));
         let limits = Arc::new(service_limits(&settings.limits).map_err(ListenError::from)?);
         let authorities = Arc::new(Authorities::load(store.clone()).await?);
         let authenticator = Authenticator::new(folder.secret(), settings.open);
         let identities = Identities::load(&store, clock, Arc::clone(&authorities), authenticator).await?;
-        let last = LastUsed { key: stored.last_key, number: stored.last_number };
+        let last = store.last_used(crashed).await?;
         let broker = Arc::new(Broker::load(Arc::clone(&common), Arc::clone(&limits), identities, last).await?);
         let process = Process {
             started_at: OffsetDateTime::now_utc(),
@@ -178,14 +177,17 @@ impl Service {
             inbox: settings.inbox.clone(),
             weak_link: settings.weak_link.clone(),
         };
-        let people =
-            People { sign_ins: SignIns::load(store).await?, checks: Arc::default(), silences: Default::default() };
+        let people = People {
+            sign_ins: SignIns::load(store.clone()).await?,
+            checks: Arc::default(),
+            silences: Default::default(),
+        };
         let (process, people) = (Arc::new(process), Arc::new(people));
         let files = settings.bridge_files.clone().unwrap_or_else(|| folder.path().join("bridges"));
         let bridges = Arc::new(Bridges::new(Arc::clone(&broker), Arc::clone(&process.reception.seats), files));
         let (watch, alerts, desk) = (Arc::default(), Arc::default(), Arc::default());
         let app = App { broker, process, watch, alerts, desk, bridges, people };
-        restore::restore(&app.broker.sessions, stored, crashed);
+        restore::restore(&app.broker.sessions, &store, crashed).await?;
         // What is wrong is in the log; the files were good a moment ago.
         let _failed = trust::trust(&app.process.listeners, &authorities);
         if let Some(files) = blueprint {

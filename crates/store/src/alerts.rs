@@ -2,13 +2,13 @@
 
 use serde::Serialize;
 use serde_json::Value;
-use sqlx::{FromRow, QueryBuilder, types::Json};
+use sqlx::{QueryBuilder, types::Json};
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// How one subject of an alert stands. Times are microseconds since 1970.
-#[derive(Clone, Debug, PartialEq, FromRow, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct StandingRecord {
     /// The alert's name.
     pub alert: String,
@@ -32,8 +32,10 @@ pub struct StandingRecord {
     pub told: bool,
 }
 
+from_row!(StandingRecord { alert, subject, phase, since, out_since, value, worst, raises, flapping, told });
+
 /// An alert of which nobody is told for a while.
-#[derive(Clone, Debug, PartialEq, FromRow)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct QuietRecord {
     /// The alert's name.
     pub alert: String,
@@ -42,6 +44,8 @@ pub struct QuietRecord {
     /// Until when.
     pub until: OffsetDateTime,
 }
+
+from_row!(QuietRecord { alert, person, until });
 
 /// A notice to be sent.
 #[derive(Clone, Debug, PartialEq)]
@@ -63,7 +67,7 @@ pub struct NewNotice {
 }
 
 /// A notice, and what has become of it.
-#[derive(Clone, Debug, PartialEq, FromRow)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct NoticeRecord {
     /// Its place in the order of notices.
     pub number: i64,
@@ -90,6 +94,8 @@ pub struct NoticeRecord {
     /// When it is tried next.
     pub next_at: Option<OffsetDateTime>,
 }
+
+from_row!(NoticeRecord { number, id, alert, contact, way, target, at, facts, state, tries, attempts, next_at });
 
 /// Which notices are asked for.
 #[derive(Clone, Debug, Default)]

@@ -10,10 +10,10 @@ use sqlx::{
 };
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, row::from_row};
 
 /// Something that was changed.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct AuditRecord {
     /// Its place in the order of changes.
     pub id: i64,
@@ -34,6 +34,8 @@ pub struct AuditRecord {
     /// How it is.
     pub after: Option<Value>,
 }
+
+from_row!(AuditRecord { id, at, person, address, act, kind, name, before, after });
 
 /// Who makes a change.
 #[derive(Clone, Debug)]

@@ -1,12 +1,11 @@
 //! Authorities that sign client certificates.
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, row::from_row};
 
 /// One authority.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct AuthorityRecord {
     /// What it is called.
     pub name: String,
@@ -15,6 +14,8 @@ pub struct AuthorityRecord {
     /// When it was added.
     pub added_at: OffsetDateTime,
 }
+
+from_row!(AuthorityRecord { name, pem, added_at });
 
 impl Store {
     /// All authorities, by name.

@@ -1,12 +1,11 @@
 //! Who is not let in for a time.
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// A ban.
-#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BanRecord {
     /// By which it is named.
     pub id: String,
@@ -21,6 +20,8 @@ pub struct BanRecord {
     /// By whom.
     pub person: String,
 }
+
+from_row!(BanRecord { id, kind, name, until, note, person });
 
 impl Store {
     /// All bans that are in force.

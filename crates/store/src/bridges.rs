@@ -2,12 +2,10 @@
 
 use std::fmt;
 
-use sqlx::FromRow;
-
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// What is known of a bridge.
-#[derive(Clone, Default, FromRow)]
+#[derive(Clone, Default)]
 pub struct BridgeRecord {
     /// Its name.
     pub name: String,
@@ -22,6 +20,8 @@ pub struct BridgeRecord {
     /// The password that it shows there.
     pub secret: Option<Vec<u8>>,
 }
+
+from_row!(BridgeRecord { name, paused, remote, here, there, secret });
 
 impl fmt::Debug for BridgeRecord {
     /// Leaves the secret out.

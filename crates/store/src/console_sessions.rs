@@ -1,12 +1,11 @@
 //! Who is signed in to the console, or by the command line.
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// What is kept of a sign-in.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct StoredSignIn {
     /// SHA-256 of its token.
     pub token_hash: Vec<u8>,
@@ -17,6 +16,8 @@ pub struct StoredSignIn {
     /// When it ends.
     pub expires_at: OffsetDateTime,
 }
+
+from_row!(StoredSignIn { token_hash, person, role, expires_at });
 
 impl Store {
     /// All sign-ins that have not ended; those that have are forgotten.

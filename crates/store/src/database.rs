@@ -11,7 +11,7 @@ use sqlx::{
 
 use crate::{
     cluster::{PRIVATE_NAME, PrivateCluster, SERVICE_ROLE},
-    rules_of_old,
+    migrations, rules_of_old,
 };
 
 /// What can go wrong with the database.
@@ -215,7 +215,7 @@ async fn outlast_former(pool: &PgPool) -> Result<(), StoreError> {
 /// Brings the tables up to date, and what is in them.
 async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
     let are_old = rules_of_old::are_old(pool).await?;
-    sqlx::migrate!().run(pool).await?;
+    migrations::migrator().run(pool).await?;
     if are_old {
         rules_of_old::renew(pool).await?;
     }

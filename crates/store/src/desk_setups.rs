@@ -1,13 +1,12 @@
 //! Setups of the desk, kept for everyone who works at it.
 
 use serde_json::Value;
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, row::from_row};
 
 /// A setup.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct DeskSetup {
     /// Its name.
     pub name: String,
@@ -18,6 +17,8 @@ pub struct DeskSetup {
     /// When.
     pub changed_at: OffsetDateTime,
 }
+
+from_row!(DeskSetup { name, clients, changed_by, changed_at });
 
 impl Store {
     /// All setups, by name.

@@ -1,12 +1,12 @@
 //! What happened now and then.
 
-use sqlx::{FromRow, QueryBuilder};
+use sqlx::QueryBuilder;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, row::from_row};
 
 /// An event that is stored.
-#[derive(Clone, Debug, PartialEq, FromRow)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct EventRecord {
     /// Its place in the order in which events were written.
     pub id: i64,
@@ -27,6 +27,8 @@ pub struct EventRecord {
     /// How often.
     pub times: i64,
 }
+
+from_row!(EventRecord { id, at, kind, identity, client_id, address, subject, explanation, times });
 
 /// Which events are asked for.
 #[derive(Clone, Debug, Default)]

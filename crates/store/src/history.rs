@@ -2,10 +2,9 @@
 
 use std::collections::HashMap;
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, row::from_row};
 
 /// The length of one span.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -29,8 +28,7 @@ impl Resolution {
 }
 
 /// The number of a series in the database.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, sqlx::Type)]
-#[sqlx(transparent)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SeriesId(i16);
 
 /// A span as it was measured.
@@ -43,7 +41,7 @@ pub struct Span {
 }
 
 /// A point of one series.
-#[derive(Clone, Copy, Debug, PartialEq, FromRow)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Point {
     /// The end of its span.
     pub at: OffsetDateTime,
@@ -57,8 +55,10 @@ pub struct Point {
     pub last: f64,
 }
 
+from_row!(Point { at, minimum, mean, maximum, last });
+
 /// What is to be known of a time, such as why nothing was measured.
-#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Remark {
     /// Its beginning.
     pub began_at: OffsetDateTime,
@@ -67,6 +67,8 @@ pub struct Remark {
     /// What, as it was stored.
     pub kind: String,
 }
+
+from_row!(Remark { began_at, ended_at, kind });
 
 impl Store {
     /// The numbers of series; those that are new get one. With each whether spans without a value of it are 0.
@@ -79,8 +81,8 @@ impl Store {
              WHERE NOT EXISTS (SELECT FROM history_series AS known WHERE known.name = new.name)";
         sqlx::query(new).bind(&names).bind(&zeros).execute(&self.pool).await?;
         let known = sqlx::query_as("SELECT name, id FROM history_series WHERE name = ANY($1)");
-        let known: Vec<(String, SeriesId)> = known.bind(&names).fetch_all(&self.pool).await?;
-        Ok(known.into_iter().collect())
+        let known: Vec<(String, i16)> = known.bind(&names).fetch_all(&self.pool).await?;
+        Ok(known.into_iter().map(|(name, id)| (name, SeriesId(id))).collect())
     }
 
     /// Adds spans of one resolution in one transaction. A span for a time that has one is left out.

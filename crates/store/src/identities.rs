@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use moorfall_core::AttributeValue;
-use sqlx::{FromRow, types::Json};
+use sqlx::types::Json;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// One identity with its credential.
-#[derive(Clone, FromRow)]
+#[derive(Clone)]
 pub struct IdentityRecord {
     /// The name, which a client gives as its user name.
     pub name: String,
@@ -30,6 +30,18 @@ pub struct IdentityRecord {
     /// When it was last changed.
     pub changed_at: OffsetDateTime,
 }
+
+from_row!(IdentityRecord {
+    name,
+    attributes,
+    password_hash,
+    enabled,
+    note,
+    client_id,
+    certificates,
+    created_at,
+    changed_at
+});
 
 /// One identity as it is to be.
 #[derive(Clone, Copy)]

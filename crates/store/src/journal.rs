@@ -18,6 +18,7 @@ use moorfall_wire::{
     TopicFilter, TopicName, VariableInt,
 };
 use sqlx::{Postgres, Row, Transaction, postgres::PgRow};
+use tokio::sync::mpsc::Sender;
 
 use crate::{
     Changes, SessionRow, Store, StoreError, audit,
@@ -47,14 +48,24 @@ pub struct StoredSession {
 pub struct Stored {
     /// Sessions, in no order.
     pub sessions: Vec<StoredSession>,
-    /// Retained messages, in no order.
-    /// Each with the identity that published it; empty if that is not known.
-    pub retained: Vec<(Arc<Message>, Arc<str>)>,
-    /// The highest message number in use.
-    pub last_number: u64,
-    /// The highest session key in use.
-    pub last_key: u64,
+    /// Retained messages.
+    pub retained: usize,
 }
+
+/// The highest numbers in use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LastUsed {
+    /// Of messages.
+    pub number: u64,
+    /// Of session keys.
+    pub key: u64,
+}
+
+/// Retained messages in no order, each with the identity that published it; empty if that is not known.
+pub type RetainedPage = Vec<(Arc<Message>, Arc<str>)>;
+
+/// Messages of a page.
+const PAGE: usize = 2_048;
 
 /// What [`read_message`] reads.
 macro_rules! message_columns {
@@ -99,9 +110,8 @@ impl Store {
         Ok(())
     }
 
-    /// Everything that was kept. `crashed` says that the service did not stop in order, so what waits may have been
-    /// sent, and messages that nobody waits for any more may be there, which are removed.
-    pub async fn load(&self, crashed: bool) -> Result<Stored, StoreError> {
+    /// The highest numbers in use, once what a crash has left behind is gone.
+    pub async fn last_used(&self, crashed: bool) -> Result<LastUsed, StoreError> {
         if crashed {
             sqlx::query(
                 "DELETE FROM message WHERE NOT retained AND NOT EXISTS (SELECT FROM delivery WHERE delivery.message = \
@@ -110,12 +120,18 @@ impl Store {
             .execute(&self.pool)
             .await?;
         }
+        let all = "SELECT (SELECT max(number) FROM message), (SELECT max(key) FROM session)";
+        let (number, key): (Option<i64>, Option<i64>) = sqlx::query_as(all).fetch_one(&self.pool).await?;
+        Ok(LastUsed { number: number.map_or(0, unsigned), key: key.map_or(0, unsigned) })
+    }
+
+    /// Everything that was kept. Retained messages go to `pages`, so that they find their places while others are read.
+    /// After a crash, what was sent last may or may not have arrived.
+    pub async fn load(&self, crashed: bool, pages: Sender<RetainedPage>) -> Result<Stored, StoreError> {
         let mut stored = Stored::default();
-        let last: Option<i64> = sqlx::query_scalar("SELECT max(number) FROM message").fetch_one(&self.pool).await?;
-        stored.last_number = last.map_or(0, unsigned);
-        let messages = self.load_messages(&mut stored).await?;
+        let messages = self.load_messages(&mut stored, &pages).await?;
+        drop(pages);
         let mut sessions = self.load_sessions().await?;
-        stored.last_key = sessions.keys().map(|key| key.0).max().unwrap_or(0);
         self.load_subscriptions(&mut sessions).await?;
         self.load_deliveries(&mut sessions, &messages, crashed).await?;
         self.load_shelved(&mut sessions, &messages, crashed).await?;
@@ -125,14 +141,26 @@ impl Store {
     }
 
     /// Retained messages, and those that are in flight or may become another member's turn.
-    async fn load_messages(&self, stored: &mut Stored) -> Result<HashMap<u64, Arc<Message>>, StoreError> {
+    async fn load_messages(
+        &self,
+        stored: &mut Stored,
+        pages: &Sender<RetainedPage>,
+    ) -> Result<HashMap<u64, Arc<Message>>, StoreError> {
         let mut messages = HashMap::new();
+        let mut page = Vec::with_capacity(PAGE);
         let mut rows = sqlx::query(concat!(message_columns!(), ", coalesce(owner, '') FROM message WHERE retained"))
             .fetch(&self.pool);
-        while let Some(row) = rows.try_next().await? {
+        loop {
+            let row = rows.try_next().await?;
+            if page.len() == PAGE || row.is_none() {
+                stored.retained += page.len();
+                // Whoever does not take them does not want them.
+                let _ = pages.send(std::mem::replace(&mut page, Vec::with_capacity(PAGE))).await;
+            }
+            let Some(row) = row else { break };
             let (number, message) = read_numbered(&row)?;
             message.set_retained(true);
-            stored.retained.push((Arc::clone(&message), row.try_get::<&str, _>(8)?.into()));
+            page.push((Arc::clone(&message), row.try_get::<&str, _>(8)?.into()));
             messages.insert(number, message);
         }
         drop(rows);

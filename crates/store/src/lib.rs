@@ -15,11 +15,12 @@ mod events;
 mod history;
 mod identities;
 mod journal;
+mod migrations;
 mod people;
 mod private_database;
 mod revisions;
+mod row;
 mod rules_of_old;
-
 mod tokens;
 
 pub use alerts::{AlertChanges, NewNotice, NoticeQuery, NoticeRecord, QuietRecord, StandingRecord};
@@ -36,7 +37,7 @@ pub use desk_setups::DeskSetup;
 pub use events::{EventQuery, EventRecord};
 pub use history::{Point, Remark, Resolution, SeriesId, Span};
 pub use identities::{IdentityRecord, IdentityRow};
-pub use journal::{Stored, StoredSession};
+pub use journal::{LastUsed, RetainedPage, Stored, StoredSession};
 pub use people::PersonRecord;
 pub use private_database::PrivateDatabase;
 pub use revisions::RevisionRecord;

@@ -1,12 +1,11 @@
 //! Who may run the broker.
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError, audit::note};
+use crate::{Author, Deed, Store, StoreError, audit::note, row::from_row};
 
 /// A person who may run the broker.
-#[derive(Clone, FromRow)]
+#[derive(Clone)]
 pub struct PersonRecord {
     /// The name.
     pub name: String,
@@ -19,6 +18,8 @@ pub struct PersonRecord {
     /// When it was last changed.
     pub changed_at: OffsetDateTime,
 }
+
+from_row!(PersonRecord { name, password_hash, role, created_at, changed_at });
 
 impl std::fmt::Debug for PersonRecord {
     /// Leaves the password hash out.

@@ -1,13 +1,13 @@
 //! The design of the broker, revision by revision.
 
 use moorfall_core::blueprint::SourceFile;
-use sqlx::{FromRow, types::Json};
+use sqlx::types::Json;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, row::from_row};
 
 /// One revision.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct RevisionRecord {
     /// Its number, from 1.
     pub number: i64,
@@ -20,6 +20,8 @@ pub struct RevisionRecord {
     /// The files of the blueprint.
     pub files: Json<Vec<SourceFile>>,
 }
+
+from_row!(RevisionRecord { number, applied_at, author, message, files });
 
 impl Store {
     /// The revision in force, if there is one.

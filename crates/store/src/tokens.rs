@@ -1,12 +1,11 @@
 //! Tokens by which identities sign in.
 
-use sqlx::FromRow;
 use time::OffsetDateTime;
 
-use crate::{Author, Deed, Store, StoreError};
+use crate::{Author, Deed, Store, StoreError, row::from_row};
 
 /// What is kept of a token.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct TokenRecord {
     /// Its identifier, which is part of it.
     pub id: String,
@@ -21,6 +20,8 @@ pub struct TokenRecord {
     /// SHA-256 of its secret part; absent for one that was signed by a key, before tokens had one.
     pub digest: Option<Vec<u8>>,
 }
+
+from_row!(TokenRecord { id, identity, name, created_at, expires_at, digest });
 
 /// A token that is to be kept.
 #[derive(Clone, Debug)]

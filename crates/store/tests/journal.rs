@@ -5,9 +5,10 @@
 use std::{os::unix::fs::PermissionsExt, sync::Arc};
 
 use moorfall_core::{Delivery, Message, Page, SessionKey, Time};
-use moorfall_store::{Changes, PrivateDatabase, SessionRow};
+use moorfall_store::{Changes, LastUsed, PrivateDatabase, SessionRow};
 use moorfall_wire::{PacketId, PublishProperties, QoS, UserProperty};
 use tempfile::TempDir;
+use tokio::sync::mpsc;
 
 const FORECAST: SessionKey = SessionKey(7);
 const DESK: SessionKey = SessionKey(8);
@@ -63,8 +64,8 @@ async fn what_waits_is_found_light_and_read_whole() {
     assert!(store.commit(&changes, false).await.is_err(), "what is new is not looked for");
     store.commit(&changes, true).await.expect("a batch whose outcome is not known is written again");
 
-    let mut stored = store.load(false).await.unwrap();
-    assert_eq!((stored.last_number, stored.last_key), (50, 8));
+    assert_eq!(store.last_used(false).await.unwrap(), LastUsed { number: 50, key: 8 });
+    let mut stored = store.load(false, mpsc::channel(1).0).await.unwrap();
     stored.sessions.sort_unstable_by_key(|session| session.key);
     let [forecast, desk] = &stored.sessions[..] else { panic!("{:?}", stored.sessions) };
     assert_eq!((forecast.state.in_flight(), forecast.shelved.len(), forecast.turns.len()), (1, 49, 0));
@@ -87,14 +88,14 @@ async fn what_waits_is_found_light_and_read_whole() {
     let mut changes = Changes::default();
     changes.remove_delivery(FORECAST, 50);
     store.commit(&changes, false).await.unwrap();
-    assert_eq!(store.load(false).await.unwrap().last_number, 50);
-    assert_eq!(store.load(true).await.unwrap().last_number, 49);
+    assert_eq!(store.last_used(false).await.unwrap().number, 50);
+    assert_eq!(store.last_used(true).await.unwrap().number, 49);
     let mut changes = Changes::default();
     changes.remove_session(FORECAST);
     changes.remove_session(DESK);
     store.commit(&changes, false).await.unwrap();
-    let stored = store.load(true).await.unwrap();
-    assert_eq!((stored.sessions.len(), stored.last_number), (0, 0));
+    assert_eq!(store.last_used(true).await.unwrap(), LastUsed { number: 0, key: 0 });
+    assert!(store.load(true, mpsc::channel(1).0).await.unwrap().sessions.is_empty());
     store.close().await;
     database.stop().await;
 }

@@ -10,7 +10,7 @@ use nix::{
     sys::signal::{Signal, kill},
     unistd::Pid,
 };
-use sqlx::{Executor, PgPool, postgres::PgConnectOptions};
+use sqlx::{Executor, PgPool, migrate::Migrator, postgres::PgConnectOptions};
 use tempfile::TempDir;
 use time::{Duration, OffsetDateTime};
 
@@ -260,7 +260,8 @@ async fn records_of_earlier_versions_are_converted() {
     let maintenance = PgPool::connect_with(options.clone().database("postgres")).await.unwrap();
     maintenance.execute("CREATE DATABASE moorfall").await.unwrap();
     let old = PgPool::connect_with(options.database("moorfall")).await.unwrap();
-    let mut then = sqlx::migrate!();
+    let folder = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations"));
+    let mut then = Migrator::new(folder).await.unwrap();
     then.migrations = then.migrations.iter().filter(|one| one.version < 12).cloned().collect();
     then.run(&old).await.unwrap();
     let text =

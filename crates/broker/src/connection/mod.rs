@@ -65,6 +65,9 @@ const TURN: Duration = Duration::from_millis(1);
 /// Packets and actions between two looks at the clock.
 const STEPS: u32 = 8;
 
+/// Turns without rest, of some tens of kilobytes each, between two of others.
+const BUSY: u32 = 4;
+
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
 
@@ -221,6 +224,7 @@ enum Event {
 async fn run(mut connection: Box<Connection>) {
     let mut inbox = Inbox::default();
     let mut timer = Timer::default();
+    let mut busy = 0_u32;
     loop {
         connection.work(&mut inbox).await;
         connection.write_at_once();
@@ -234,7 +238,14 @@ async fn run(mut connection: Box<Connection>) {
                 (connection, event) = rest::rest(connection, &record, &mut inbox, &mut timer).await;
                 event
             }
-            None => connection.wait(&mut inbox, &mut timer).await,
+            None => {
+                // Whoever takes what is written as fast as it is made never waits by itself.
+                busy += 1;
+                if busy % BUSY == 0 {
+                    tokio::task::yield_now().await;
+                }
+                connection.wait(&mut inbox, &mut timer).await
+            }
         };
         let now = connection.broker.now();
         connection.turn = now;

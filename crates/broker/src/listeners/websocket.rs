@@ -31,6 +31,9 @@ const CONTROL: u64 = 125;
 /// Bytes written as one frame at most, and held until they are sent.
 const FRAME: usize = 32 * 1024;
 
+/// Slices of one write at most; others wait for the next.
+const SLICES: usize = 64;
+
 /// Bytes read from below at a time.
 const READ: usize = 8 * 1024;
 
@@ -141,6 +144,17 @@ enum Kind {
     Close,
 }
 
+/// The header of an unmasked frame, and its size: at most ten bytes (RFC 6455, 5.2).
+fn header(opcode: OpCode, length: usize) -> ([u8; 10], usize) {
+    let header = FrameHeader { opcode, ..FrameHeader::default() };
+    let mut bytes = [0; 10];
+    let mut rest = &mut bytes[..];
+    // There is room for the longest.
+    let _ = header.format(length as u64, &mut rest);
+    let size = 10 - rest.len();
+    (bytes, size)
+}
+
 impl<S> WebSocket<S> {
     /// A WebSocket whose handshake is done.
     pub fn new(inner: S) -> Self {
@@ -154,20 +168,16 @@ impl<S> WebSocket<S> {
         }
     }
 
-    fn put_frame(&mut self, opcode: OpCode, payload: &[&[u8]]) {
-        let header = FrameHeader { opcode, ..FrameHeader::default() };
-        let length: usize = payload.iter().map(|part| part.len()).sum();
-        let mut head = Vec::with_capacity(10);
-        if header.format(length as u64, &mut head).is_ok() {
-            self.outgoing.put_slice(&head);
-            payload.iter().for_each(|part| self.outgoing.put_slice(part));
-        }
+    fn put_control(&mut self, control: Control, payload: &[u8]) {
+        let (header, size) = header(OpCode::Control(control), payload.len());
+        self.outgoing.put_slice(&header[..size]);
+        self.outgoing.put_slice(payload);
     }
 
     fn say_close(&mut self, code: u16) {
         if !self.closed {
             self.closed = true;
-            self.put_frame(OpCode::Control(Control::Close), &[&code.to_be_bytes()]);
+            self.put_control(Control::Close, &code.to_be_bytes());
         }
     }
 
@@ -250,7 +260,7 @@ impl<S> WebSocket<S> {
             match kind {
                 // One answer waits at a time: a peer that only pings and does not read can't fill the memory.
                 Kind::Ping if self.outgoing.len() < FRAME => {
-                    self.put_frame(OpCode::Control(Control::Pong), &[&control]);
+                    self.put_control(Control::Pong, &control);
                 }
                 Kind::Close => {
                     self.finished = true;
@@ -324,15 +334,36 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for WebSocket<S> {
         if this.closed {
             return Poll::Ready(Err(io::ErrorKind::BrokenPipe.into()));
         }
-        let mut parts: Vec<&[u8]> = Vec::with_capacity(slices.len());
-        let mut taken = 0;
-        for slice in slices {
+        let mut all = [io::IoSlice::new(&[]); 1 + SLICES];
+        let (mut taken, mut used) = (0, 1);
+        for (slice, place) in slices.iter().zip(&mut all[1..]) {
             let part = &slice[..slice.len().min(FRAME - taken)];
             taken += part.len();
-            parts.push(part);
+            used += 1;
+            *place = io::IoSlice::new(part);
         }
-        if taken > 0 {
-            this.put_frame(OpCode::Data(Data::Binary), &parts);
+        if taken == 0 {
+            return Poll::Ready(Ok(0));
+        }
+        let (header, size) = header(OpCode::Data(Data::Binary), taken);
+        all[0] = io::IoSlice::new(&header[..size]);
+        let all = &all[..used];
+        // Where there is no vectored write, the parts would leave one by one.
+        let written = match this.inner.is_write_vectored() {
+            true => match Pin::new(&mut this.inner).poll_write_vectored(context, all) {
+                Poll::Ready(written) => written?,
+                Poll::Pending => 0,
+            },
+            false => 0,
+        };
+        if written == size + taken {
+            return Poll::Ready(Ok(taken));
+        }
+        let mut sent = written;
+        for part in all {
+            let here = sent.min(part.len());
+            this.outgoing.put_slice(&part[here..]);
+            sent -= here;
         }
         // What can't be sent now is sent by the next write or flush.
         match this.poll_send(context) {

@@ -1,7 +1,7 @@
 //! What must survive, on its way to the database: group commit.
 //!
 //! 1. Changes are made under one lock, in the order in which they take effect; a batch is what came together while
-//!    the one before it was being written.
+//!    the one before it was being written, or a large part of that: whoever waits for it can go on while the rest is written.
 //! 2. A promise is kept when the batch that was open when it was made is committed, or earlier when nobody needs the
 //!    message any more.
 //! 3. A message is filed under the lock under which it is put into the queue of a kept session, so that its
@@ -10,7 +10,7 @@
 //!    what comes meanwhile waits behind it, bounded by the queues of the sessions.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, VecDeque},
     sync::{
         Arc,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
@@ -77,8 +77,52 @@ pub(super) struct Open {
     /// Promises of uncommitted messages that are kept early when every session has acknowledged, by number.
     pub(super) early: HashMap<u64, Arc<Promise>, RandomState>,
     last_number: u64,
-    /// Batches that were taken to be written.
-    pub(super) batch: u64,
+    /// Batches that are large enough and wait to be written, the oldest first.
+    sealed: VecDeque<Batch>,
+    /// Batches that were sealed, or taken to be written.
+    batch: u64,
+}
+
+/// What is written in one transaction.
+#[derive(Debug, Default)]
+pub(super) struct Batch {
+    pub(super) changes: Changes,
+    /// What is safe then.
+    pub(super) promises: Vec<Arc<Promise>>,
+    /// Its number; that of the one before if there are no changes.
+    pub(super) number: u64,
+}
+
+/// Rows of a batch that is written by itself: its promises are kept, and those who wait for them go on, while the next one is
+/// written.
+const SEALED: usize = 8_000;
+
+/// Batches that are sealed at a time. Beyond it one grows, so that what comes and goes while the database is away leaves
+/// nothing.
+const WAITING: usize = 4;
+
+impl Open {
+    /// Ends the batch, if there is enough in it.
+    fn seal(&mut self) {
+        if self.changes.len() >= SEALED && self.sealed.len() < WAITING {
+            let batch = self.end();
+            self.sealed.push_back(batch);
+        }
+    }
+
+    fn end(&mut self) -> Batch {
+        self.batch += u64::from(!self.changes.is_empty());
+        let (changes, promises) = (std::mem::take(&mut self.changes), std::mem::take(&mut self.promises));
+        Batch { changes, promises, number: self.batch }
+    }
+
+    /// The batch that is to be written next.
+    pub(super) fn next_batch(&mut self) -> Batch {
+        match self.sealed.pop_front() {
+            Some(sealed) => sealed,
+            None => self.end(),
+        }
+    }
 }
 
 impl Journal {
@@ -118,12 +162,15 @@ impl Journal {
 
     /// Rows that are not committed.
     pub fn backlog(&self) -> usize {
-        self.open.lock().changes.len() + self.writing.load(Ordering::Relaxed)
+        let open = self.open.lock();
+        let sealed: usize = open.sealed.iter().map(|batch| batch.changes.len()).sum();
+        open.changes.len() + sealed + self.writing.load(Ordering::Relaxed)
     }
 
     /// Acknowledgements that wait for a commit.
     pub fn promises(&self) -> usize {
-        self.open.lock().promises.len()
+        let open = self.open.lock();
+        open.promises.len() + open.sealed.iter().map(|batch| batch.promises.len()).sum::<usize>()
     }
 
     /// How long the batch that is being written has been waiting to be committed.
@@ -146,6 +193,7 @@ pub struct OpenBatch<'a> {
 
 impl Drop for OpenBatch<'_> {
     fn drop(&mut self) {
+        self.open.seal();
         self.journal.work.notify_one();
     }
 }

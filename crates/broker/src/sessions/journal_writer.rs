@@ -10,7 +10,7 @@ use moorfall_live::Live;
 use moorfall_store::{Asked, Changes, Database, StoreError};
 use tokio::time::{Instant, sleep, timeout};
 
-use crate::sessions::journal::Journal;
+use crate::sessions::journal::{Batch, Journal};
 
 /// How long one commit may take before the database counts as away.
 const ANSWER_TIME: Duration = Duration::from_secs(15);
@@ -25,11 +25,7 @@ const LAST: Duration = Duration::from_secs(2);
 /// after that.
 pub async fn run(journal: Arc<Journal>, database: Arc<Database>, live: Arc<Live>) {
     loop {
-        let (changes, promises, batches) = {
-            let mut open = journal.open.lock();
-            open.batch += u64::from(!open.changes.is_empty());
-            (std::mem::take(&mut open.changes), std::mem::take(&mut open.promises), open.batch)
-        };
+        let Batch { changes, promises, number } = journal.open.lock().next_batch();
         if changes.is_empty() && promises.is_empty() {
             if journal.closing.is_cancelled() {
                 return;
@@ -66,7 +62,7 @@ pub async fn run(journal: Arc<Journal>, database: Arc<Database>, live: Arc<Live>
         for promise in &promises {
             promise.keep();
         }
-        journal.committed.send_replace(batches);
+        journal.committed.send_replace(number);
     }
 }
 

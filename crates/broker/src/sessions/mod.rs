@@ -23,6 +23,7 @@ use std::sync::{
 
 use moorfall_core::{Holding, Limits, SessionKey, router::Router};
 use moorfall_live::Live;
+use moorfall_store::LastUsed;
 use tracing_mutex::parkinglot::Mutex;
 
 use crate::{
@@ -53,15 +54,6 @@ pub struct Sessions {
     /// The clock of the process.
     pub clock: Clock,
     next_key: AtomicU64,
-}
-
-/// The highest numbers that the database knows.
-#[derive(Clone, Copy, Debug)]
-pub struct LastUsed {
-    /// Of a session.
-    pub key: u64,
-    /// Of a message.
-    pub number: u64,
 }
 
 impl Sessions {

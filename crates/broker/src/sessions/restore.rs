@@ -6,7 +6,8 @@ use std::{
 };
 
 use moorfall_core::{Queued, Time, session::NEVER};
-use moorfall_store::{Stored, StoredSession};
+use moorfall_store::{RetainedPage, Store, StoreError, Stored, StoredSession};
+use tokio::{sync::mpsc, task::spawn_blocking};
 
 use crate::{
     judge::Rights,
@@ -16,13 +17,30 @@ use crate::{
     },
 };
 
+/// Pages of retained messages that wait for their places.
+const WAITING: usize = 4;
+
 /// Puts everything back. A session whose client was connected when the service went is away since now.
-pub fn restore(sessions: &Sessions, stored: Stored, crashed: bool) {
-    let (count, retained) = (stored.sessions.len(), stored.retained.len());
-    for (message, owner) in stored.retained {
-        // What was kept once is kept on, even if the bounds have become narrower.
-        sessions.router.restore_retained(&message, &sessions.holding(&owner));
-    }
+pub async fn restore(sessions: &Arc<Sessions>, store: &Store, crashed: bool) -> Result<(), StoreError> {
+    let (pages, mut read) = mpsc::channel::<RetainedPage>(WAITING);
+    let theirs = Arc::clone(sessions);
+    let placing = spawn_blocking(move || {
+        while let Some(page) = read.blocking_recv() {
+            for (message, owner) in page {
+                // What was kept once is kept on, even if the bounds have become narrower.
+                theirs.router.restore_retained(&message, &theirs.holding(&owner));
+            }
+        }
+    });
+    let stored = store.load(crashed, pages).await?;
+    // A will that is due now is newer than all of them.
+    let _never_panics = placing.await;
+    put_back(sessions, stored, crashed);
+    Ok(())
+}
+
+fn put_back(sessions: &Sessions, stored: Stored, crashed: bool) {
+    let (count, retained) = (stored.sessions.len(), stored.retained);
     let mut subscriptions = Vec::new();
     let mut over = Vec::new();
     for session in stored.sessions {

@@ -17,7 +17,7 @@ use moorfall_broker::{
         settings::ListenerSettings,
         stream::Stream,
     },
-    sessions::{LastUsed, journal_writer, page_reader, restore},
+    sessions::{journal_writer, page_reader, restore},
 };
 use moorfall_client::{Arrivals, Client, Options, Remote};
 use moorfall_core::Limits;
@@ -54,16 +54,15 @@ impl House {
         let database = Arc::new(PrivateDatabase::start(place.path()).await.unwrap());
         let store = database.open().await.unwrap();
         let clock = Clock::start();
-        let stored = store.load(false).await.unwrap();
         let records = Arc::new(Database::new(store.clone(), Some(Arc::clone(&database))));
         let common = Arc::new(Common::new(clock, records));
         let limits = Arc::new(limits);
         let authorities = Arc::new(Authorities::load(store.clone()).await.unwrap());
         let authenticator = Authenticator::new("a secret that nobody guesses", true);
         let identities = Identities::load(&store, clock, authorities, authenticator).await.unwrap();
-        let last = LastUsed { key: stored.last_key, number: stored.last_number };
+        let last = store.last_used(false).await.unwrap();
         let broker = Arc::new(Broker::load(Arc::clone(&common), Arc::clone(&limits), identities, last).await.unwrap());
-        restore::restore(&broker.sessions, stored, false);
+        restore::restore(&broker.sessions, &store, false).await.unwrap();
         let journal = tokio::spawn(journal_writer::run(
             Arc::clone(&broker.sessions.journal),
             Arc::clone(&common.database),

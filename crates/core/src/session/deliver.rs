@@ -139,7 +139,8 @@ impl Session {
                 },
                 Queued::One(_) => match queued.take() {
                     Some(Queued::One(delivery)) => {
-                        let alone = Arc::strong_count(&delivery.message) == 1;
+                        // What is retained is sent to one at a time, and must not keep an encoding for good.
+                        let alone = delivery.retain || Arc::strong_count(&delivery.message) == 1;
                         self.handle_delivery(now, delivery, alone)
                     }
                     _ => Ok(0),
