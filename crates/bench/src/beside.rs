@@ -53,7 +53,7 @@ pub(crate) async fn walk(plan: &Plan) -> Result<(), Failure> {
     println!("walk: a client subscribes to # over {} retained messages, beside {PAIRS} pairs", count(RETAINED as f64));
     let service = Program::service(plan)?;
     restart::retain(&service).await?;
-    let service = service.restart(plan)?;
+    let (service, _) = service.restart(plan)?;
     let shape = Shape { groups: PAIRS, window: 1, ..Shape::PAIR };
     let mut load = Load::open(service.address, shape).await?;
     load.run(Duration::from_millis(300)).await?;

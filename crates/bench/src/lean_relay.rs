@@ -95,7 +95,8 @@ pub(crate) async fn run(secured: Secured) -> Result<(), Failure> {
     let relay = Arc::new(Relay::default());
     loop {
         let (stream, _) = listener.accept().await?;
-        stream.set_nodelay(true)?;
+        // Whoever has gone again needs none.
+        let _ = stream.set_nodelay(true);
         let (reader, writer) = stream.into_split();
         let (rest, is_behind, waker) = Default::default();
         let secured = match &config {

@@ -63,10 +63,10 @@ pub(crate) struct Plan {
     #[arg(default_value = "")]
     pub(crate) filter: String,
     /// Rounds of each, in turns with the limit
-    #[arg(long, default_value_t = 5)]
+    #[arg(long, default_value_t = 3)]
     pub(crate) rounds: usize,
     /// Seconds of one round
-    #[arg(long, default_value_t = 2.0)]
+    #[arg(long, default_value_t = 1.0)]
     seconds: f64,
     /// Measure message passing beside the bare relay, too, which wakes a task for each recipient
     #[arg(long)]

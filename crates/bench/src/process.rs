@@ -6,7 +6,7 @@ use std::{
     os::unix::fs::PermissionsExt,
     path::PathBuf,
     process::{Child, Command, Stdio},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use moorfall_client::{Remote, Scheme, Trust};
@@ -77,7 +77,7 @@ impl Program {
     pub(crate) fn service_with(plan: &Plan, settings: &str, blueprint: Option<&str>) -> Result<Self, Failure> {
         // PostgreSQL may run as another user, who must be able to pass through.
         let folder = tempfile::Builder::new().permissions(PermissionsExt::from_mode(0o755)).tempdir()?;
-        let limits = "[limits]\nconnections = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
+        let limits = "[limits]\nconnections = 100000\nsessions-per-identity = 100000\nconnects-per-second = 0\nqueue-messages = 1000000\n\
                       queue-bytes = 1000000000\nin-flight = 10000\nreceive-maximum = 10000\n\
                       live-streams-per-person = 1000\nhttp-connections-per-address = 1000\n";
         let mut all = String::new();
@@ -103,12 +103,13 @@ impl Program {
         Self::serve(plan, folder, false)
     }
 
-    /// Ends it in order and starts it again with what it has kept.
-    pub(crate) fn restart(mut self, plan: &Plan) -> Result<Self, Failure> {
+    /// Ends it in order and starts it again with what it has kept; gives how long the start took.
+    pub(crate) fn restart(mut self, plan: &Plan) -> Result<(Self, Duration), Failure> {
         let folder = self.folder.take().ok_or("only a service has a folder")?;
         Command::new("kill").arg(self.child.id().to_string()).status()?;
         self.child.wait()?;
-        Self::serve(plan, folder, true)
+        let began = Instant::now();
+        Ok((Self::serve(plan, folder, true)?, began.elapsed()))
     }
 
     fn serve(plan: &Plan, folder: TempDir, open: bool) -> Result<Self, Failure> {

@@ -1,7 +1,5 @@
 //! Starting with much that was kept: retained messages and sessions whose clients are away.
 
-use std::time::Instant;
-
 use moorfall_wire::{Connect, ProtocolVersion, QoS};
 use sqlx::Executor;
 
@@ -38,9 +36,8 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
     )
     .await?;
     pool.close().await;
-    let began = Instant::now();
-    let service = service.restart(plan)?;
-    let span = began.elapsed().as_secs_f64();
+    let (service, span) = service.restart(plan)?;
+    let span = span.as_secs_f64();
     // What was kept is there: a retained message comes.
     let mut stream = connect(service.address, Connect::new(ProtocolVersion::V5, "late")).await?;
     subscribe(&mut stream, "harrowmere/+/station-999999/status", QoS::AtMostOnce).await?;
@@ -50,7 +47,7 @@ pub(crate) async fn run(plan: &Plan) -> Result<(), Failure> {
         return Err(format!("not a retained message: {head:02x?}").into());
     }
     let memory = service.memory()? as f64 / 1024.0 / 1024.0;
-    println!("  {span:.1} s from the end of one to the other being ready, {memory:.0} MiB");
+    println!("  {span:.1} s until it is ready, {memory:.0} MiB");
     println!(
         "  wanted at most {GOAL} s: {}\n",
         judged("restart", format!("{span:.1} s"), format!("≤ {GOAL} s"), span <= GOAL)

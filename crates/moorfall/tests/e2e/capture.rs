@@ -165,8 +165,9 @@ fn what_passed_is_found_in_the_file_by_whoever_can_read_tcp() {
         let mut desk = Peer::open(service.mqtt, V5, "desk");
         desk.send(&Packet::Publish(publish("harrowmere/orders", survey.clone(), QoS::AtMostOnce)));
         assert_eq!(peer.message().payload, survey);
-        // It comes again: another connection, with numbers of its own.
+        // It comes again, and takes nothing over: another connection, with numbers of its own.
         drop(peer);
+        service.wait_for("it has gone", |status| status["subscriptions"] == 0);
         let mut peer = Peer::open_with(service.mqtt, connect(V5, "survey"));
         peer.send(&Packet::PingReq);
         assert!(matches!(peer.receive(), Some(Packet::PingResp)));
