@@ -40,7 +40,7 @@ pub fn attach(
     let listener = Arc::clone(listener);
     let origin =
         Origin { address, listener, certificate: None, tls: None, removals: 0, at: broker.now(), acting: Some(acting) };
-    let arrived = Arrived { stream: Stream::Layered(Box::new(far)), origin, seat };
+    let arrived = Arrived { stream: Stream::layered(Box::new(far)), origin, seat };
     broker.common.tasks.spawn(connection::serve(Arc::clone(broker), arrived));
     Ok(near)
 }

@@ -339,7 +339,10 @@ impl Connection {
                 return Poll::Ready(Event::Written(written));
             }
             if !flushed {
+                let held_back = stream.holds_back();
                 match stream.poll_flush(context) {
+                    // It may rest now.
+                    Poll::Ready(Ok(())) if held_back => return Poll::Ready(Event::Woken),
                     Poll::Ready(Ok(())) => flushed = true,
                     Poll::Ready(Err(error)) => return Poll::Ready(Event::Written(Err(error))),
                     Poll::Pending => {}

@@ -2,14 +2,16 @@
 //! it carries it out at once.
 
 use std::{
-    future::poll_fn,
+    future::{Future, poll_fn},
     io,
+    pin::pin,
     sync::Arc,
     task::{Context, Poll, Waker},
 };
 
 use bytes::Buf;
 use moorfall_core::Time;
+use tokio::task::unconstrained;
 
 use super::{Connection, Event, WRITE_AHEAD, timer::Timer};
 use crate::{
@@ -46,6 +48,7 @@ impl Connection {
         let may_rest = self.session.is_open()
             && !self.session.has_actions()
             && !self.session.outgoing().has_remaining()
+            && !self.stream.holds_back()
             && self.checking.is_none()
             && self.walking.is_none()
             && self.retained_due.is_empty()
@@ -68,17 +71,23 @@ impl Connection {
 
     /// Writes all that waits; gives whether that was done.
     fn write_all(&mut self) -> bool {
-        // Its task waits for the client when it is woken.
+        // Its task waits for the client when it is woken. Of how much one task writes there is a bound elsewhere; the
+        // runtime's would leave the later ones of many to their own tasks.
         let mut context = Context::from_waker(Waker::noop());
+        let all = pin!(unconstrained(poll_fn(|context| Poll::Ready(self.poll_write_all(context)))));
+        all.poll(&mut context) == Poll::Ready(true)
+    }
+
+    fn poll_write_all(&mut self, context: &mut Context<'_>) -> bool {
         let outgoing = self.session.outgoing();
         while outgoing.has_remaining() {
-            match self.stream.poll_write(&mut context, outgoing) {
+            match self.stream.poll_write(context, outgoing) {
                 Poll::Ready(Ok(count)) if count > 0 => self.counts.bytes_out += count as u64,
                 // Whatever is wrong, the task finds it, too.
                 _ => return false,
             }
         }
-        matches!(self.stream.poll_flush(&mut context), Poll::Ready(Ok(())))
+        matches!(self.stream.poll_flush(context), Poll::Ready(Ok(())))
     }
 }
 

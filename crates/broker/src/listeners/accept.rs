@@ -126,7 +126,7 @@ async fn begin(reception: Arc<Reception>, stream: TcpStream, mut origin: Origin,
         },
     };
     if listener.transport == Transport::Tls {
-        let arrived = Arrived { stream: Stream::Layered(layered), origin, seat };
+        let arrived = Arrived { stream: Stream::layered(layered), origin, seat };
         reception.common.tasks.spawn((reception.serve)(arrived));
         return;
     }

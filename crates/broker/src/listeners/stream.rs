@@ -27,10 +27,22 @@ pub enum Stream {
     /// Plain TCP.
     Tcp(TcpStream),
     /// TLS, WebSocket, or both.
-    Layered(Box<dyn Layer>),
+    Layered(Layered),
+}
+
+/// A layer, and what became of what it was given.
+pub struct Layered {
+    layer: Box<dyn Layer>,
+    /// Whether it may hold some of it that is not sent.
+    holds_back: bool,
 }
 
 impl Stream {
+    /// A connection that a layer carries.
+    pub fn layered(layer: Box<dyn Layer>) -> Self {
+        Self::Layered(Layered { layer, holds_back: false })
+    }
+
     /// Appends what has arrived to `buffer`: up to `size` bytes, 0 at the end of the stream.
     pub fn poll_read(
         &mut self,
@@ -45,9 +57,9 @@ impl Stream {
                 buffer.reserve(size);
                 poll_read_buf(Pin::new(stream), context, buffer)
             }
-            Self::Layered(stream) => {
+            Self::Layered(Layered { layer, .. }) => {
                 buffer.reserve(size);
-                poll_read_buf(Pin::new(stream), context, buffer)
+                poll_read_buf(Pin::new(layer), context, buffer)
             }
         }
     }
@@ -60,12 +72,10 @@ impl Stream {
             let slices = &slices[..used];
             match self {
                 Self::Tcp(stream) => ready!(Pin::new(stream).poll_write_vectored(context, slices))?,
-                Self::Layered(stream) => {
-                    let count = ready!(Pin::new(&mut *stream).poll_write_vectored(context, slices))?;
-                    // A layer may hold back what it was given.
-                    if count == outgoing.remaining() {
-                        let _pending = Pin::new(stream).poll_flush(context)?;
-                    }
+                Self::Layered(Layered { layer, holds_back }) => {
+                    let count = ready!(Pin::new(&mut *layer).poll_write_vectored(context, slices))?;
+                    *holds_back =
+                        count < outgoing.remaining() || Pin::new(&mut *layer).poll_flush(context)?.is_pending();
                     count
                 }
             }
@@ -78,15 +88,24 @@ impl Stream {
     pub fn poll_flush(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         match self {
             Self::Tcp(_) => Poll::Ready(Ok(())),
-            Self::Layered(stream) => Pin::new(stream).poll_flush(context),
+            Self::Layered(Layered { layer, holds_back }) => {
+                ready!(Pin::new(layer).poll_flush(context))?;
+                *holds_back = false;
+                Poll::Ready(Ok(()))
+            }
         }
+    }
+
+    /// Whether some of what was written may still be here, and is sent by [`Stream::poll_flush`].
+    pub fn holds_back(&self) -> bool {
+        matches!(self, Self::Layered(Layered { holds_back: true, .. }))
     }
 
     /// Says that nothing more will be written.
     pub fn poll_shutdown(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         match self {
             Self::Tcp(stream) => Pin::new(stream).poll_shutdown(context),
-            Self::Layered(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Layered(Layered { layer, .. }) => Pin::new(layer).poll_shutdown(context),
         }
     }
 }

@@ -87,7 +87,7 @@ fn declined_response(declined: &websocket::Declined) -> Response<Full<Bytes>> {
 async fn upgraded(reception: Arc<Reception>, upgrade: OnUpgrade, origin: Origin, seat: Seat) {
     match upgrade.await {
         Ok(stream) => {
-            let stream = Stream::Layered(Box::new(WebSocket::new(TokioIo::new(stream))));
+            let stream = Stream::layered(Box::new(WebSocket::new(TokioIo::new(stream))));
             (reception.serve)(Arrived { stream, origin, seat }).await;
         }
         Err(error) => tracing::debug!(address = %origin.address, %error, "WebSocket upgrade failed"),

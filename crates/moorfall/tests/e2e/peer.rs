@@ -55,7 +55,12 @@ impl Peer {
 
     /// Connects to an open broker over whatever carries this, and expects to be accepted.
     pub(crate) fn sign_in(&mut self) {
-        let connect = connect(self.version, "carried");
+        self.sign_in_as("carried");
+    }
+
+    /// The same with another client identifier.
+    pub(crate) fn sign_in_as(&mut self, client_id: &str) {
+        let connect = connect(self.version, client_id);
         self.send(&Packet::Connect(Box::new(connect)));
         assert!(matches!(self.receive(), Some(Packet::ConnAck(connack)) if connack.reason == ReasonCode::Success));
     }

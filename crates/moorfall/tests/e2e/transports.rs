@@ -245,6 +245,31 @@ fn both_versions_are_spoken_over_every_transport() {
     }
 }
 
+/// More than the runtime lets one task write at a time: what a layer holds back must leave all the same.
+#[test]
+fn a_message_reaches_each_of_many_over_websocket_and_tls() {
+    let place = Place::new();
+    make_certificates(&place);
+    let service = serve_all(&place, "");
+    let mut readers: Vec<Peer> = (0..180)
+        .map(|number| match number % 10 {
+            0 => Peer::over(tls(service.listener("guarded"), &place, None, BOTH), V5),
+            _ => Peer::over(Web::open(tcp(service.listener("web")), "/", SUB_PROTOCOL).unwrap(), V5),
+        })
+        .collect();
+    for (number, reader) in readers.iter_mut().enumerate() {
+        reader.sign_in_as(&format!("screen-{number}"));
+        reader.subscribe(LEVEL, QoS::AtMostOnce);
+    }
+    let mut station = Peer::open(service.listener("plain"), V5, "station");
+    for round in 0..5 {
+        station.send(&Packet::Publish(publish(LEVEL, vec![round; 100], QoS::AtMostOnce)));
+        for reader in &mut readers {
+            assert_eq!(reader.message().payload[0], round);
+        }
+    }
+}
+
 #[test]
 fn a_certificate_is_asked_for_where_it_is_required() {
     let place = Place::new();
