@@ -41,7 +41,7 @@ impl Broker {
         self.sessions.router.each_subscription(|text, key, _, record| {
             let rights = || self.both_rights(old, new, &record.identity, &record.client_id);
             let Some((before, after)) = known.entry(key).or_insert_with(rights) else { return };
-            let Ok(filter) = TopicFilter::new(text.to_owned()) else { return };
+            let Ok(filter) = TopicFilter::new(text) else { return };
             let inner = inner(&filter);
             let request = Request::Subscribe { filter: &inner };
             if !before.decide(request).is_allowed() {

@@ -241,7 +241,7 @@ async fn run(mut connection: Box<Connection>) {
             None => {
                 // Whoever takes what is written as fast as it is made never waits by itself.
                 busy += 1;
-                if busy % BUSY == 0 {
+                if busy.is_multiple_of(BUSY) {
                     tokio::task::yield_now().await;
                 }
                 connection.wait(&mut inbox, &mut timer).await

@@ -106,7 +106,7 @@ impl House {
             acting: None,
         };
         let seat = self.seats.sit(&self.listener).unwrap();
-        let arrived = Arrived { stream: Stream::Layered(Box::new(far)), origin, seat };
+        let arrived = Arrived { stream: Stream::layered(Box::new(far)), origin, seat };
         self.broker.common.tasks.spawn(connection::serve(Arc::clone(&self.broker), arrived));
         near
     }
