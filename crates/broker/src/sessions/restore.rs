@@ -34,7 +34,7 @@ pub async fn restore(sessions: &Arc<Sessions>, store: &Store, crashed: bool) -> 
     });
     let stored = store.load(crashed, pages).await?;
     // A will that is due now is newer than all of them.
-    let _never_panics = placing.await;
+    placing.await.expect("whoever finds places does not panic");
     put_back(sessions, stored, crashed);
     Ok(())
 }
