@@ -152,3 +152,28 @@ async fn a_session_that_ends_takes_its_long_queue_along_and_leaves_what_others_k
     timeout(LONG, async { while !is_empty(&house).await {} }).await.expect("nothing is left in the database");
     house.close().await;
 }
+
+/// More than what is read of them at a time: each has its place again, with the message that came last.
+#[tokio::test]
+async fn retained_messages_of_many_pages_are_there_after_a_restart() {
+    const COUNT: usize = 4_500;
+    let place = place();
+    let house = House::open(&place, limits()).await;
+    let (weir, _heard) = house.connect("weir", 0, None).await;
+    for round in ["first", "last"] {
+        for number in 0..COUNT {
+            let topic = format!("harrowmere/reach-{}/gauge-{number}/status", number % 7);
+            let mut message = Publish::new(topic.parse().unwrap(), round, QoS::AtMostOnce);
+            message.retain = true;
+            weir.publish(message).await.unwrap();
+        }
+    }
+    weir.ping().await.unwrap();
+    house.close().await;
+
+    let house = House::open(&place, limits()).await;
+    let found = house.broker.sessions.router.all_retained();
+    assert_eq!(found.len(), COUNT);
+    assert!(found.iter().all(|message| message.payload == "last" && message.is_retained()));
+    house.close().await;
+}

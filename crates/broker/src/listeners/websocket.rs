@@ -388,3 +388,54 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for WebSocket<S> {
         Pin::new(&mut self.inner).poll_shutdown(context)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt, duplex};
+
+    use super::*;
+
+    /// The contents of unmasked frames.
+    fn contents(mut bytes: &[u8]) -> Vec<u8> {
+        let mut contents = Vec::new();
+        while !bytes.is_empty() {
+            let mut cursor = Cursor::new(bytes);
+            let (header, length) = FrameHeader::parse(&mut cursor).expect("a header").expect("a whole one");
+            let (start, length) = (cursor.position() as usize, length as usize);
+            assert!(length <= FRAME && header.mask.is_none());
+            if header.opcode == OpCode::Data(Data::Binary) {
+                contents.extend_from_slice(&bytes[start..start + length]);
+            }
+            bytes = &bytes[start + length..];
+        }
+        contents
+    }
+
+    #[tokio::test]
+    async fn what_is_taken_in_part_leaves_whole_and_in_order() {
+        // A peer that takes a few bytes at a time, so that headers are cut, too, and one that takes much.
+        for room in [1, 3, 13, 1_000, 100_000] {
+            let (near, mut far) = duplex(room);
+            let mut socket = WebSocket::new(near);
+            let parts: Vec<Vec<u8>> = [1, 0, 124, 3, 300, 40_000, 7, 66_000]
+                .iter()
+                .map(|size| (0..*size).map(|at| (at % 251) as u8).collect())
+                .collect();
+            let whole = parts.concat();
+            let sending = tokio::spawn(async move {
+                let mut slices: Vec<io::IoSlice<'_>> = parts.iter().map(|part| io::IoSlice::new(part)).collect();
+                let mut rest = &mut slices[..];
+                while !rest.is_empty() {
+                    let count = socket.write_vectored(rest).await.expect("it is taken");
+                    assert!(count > 0);
+                    io::IoSlice::advance_slices(&mut rest, count);
+                }
+                socket.shutdown().await.expect("it is sent");
+            });
+            let mut received = Vec::new();
+            far.read_to_end(&mut received).await.expect("all comes");
+            sending.await.expect("all is sent");
+            assert!(contents(&received) == whole, "{room} bytes at a time");
+        }
+    }
+}

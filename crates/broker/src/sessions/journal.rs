@@ -322,3 +322,57 @@ impl OpenBatch<'_> {
         promise
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// So many changes of one session each, one after the other.
+    fn file(journal: &Journal, range: std::ops::Range<usize>) {
+        for key in range {
+            journal.open().received(SessionKey(key as u64), PacketId::MIN);
+        }
+    }
+
+    fn next(journal: &Journal) -> (usize, u64) {
+        let batch = journal.open.lock().next_batch();
+        (batch.changes.len(), batch.number)
+    }
+
+    #[test]
+    fn a_large_batch_is_written_in_parts_and_in_order() {
+        let journal = Journal::new(0);
+        file(&journal, 0..2 * SEALED + 5);
+        assert_eq!(journal.backlog(), 2 * SEALED + 5, "what is sealed is not written yet");
+        assert_eq!([next(&journal), next(&journal), next(&journal)], [(SEALED, 1), (SEALED, 2), (5, 3)]);
+        assert_eq!(next(&journal), (0, 3), "nothing waits, and what was last is still the last");
+    }
+
+    #[test]
+    fn while_nothing_is_written_no_more_parts_are_made_and_the_rest_grows() {
+        let journal = Journal::new(0);
+        file(&journal, 0..(WAITING + 3) * SEALED);
+        assert_eq!(journal.backlog(), (WAITING + 3) * SEALED);
+        for number in 1..=WAITING {
+            assert_eq!(next(&journal), (SEALED, number as u64));
+        }
+        assert_eq!(next(&journal), (3 * SEALED, WAITING as u64 + 1));
+    }
+
+    #[tokio::test]
+    async fn what_waits_in_a_part_is_not_committed_before_it() {
+        let journal = Journal::new(0);
+        file(&journal, 0..SEALED);
+        file(&journal, SEALED..SEALED + 1);
+        let mut committed = std::pin::pin!(journal.committed());
+        let mut is_committed = || {
+            let mut context = std::task::Context::from_waker(std::task::Waker::noop());
+            committed.as_mut().poll(&mut context).is_ready()
+        };
+        assert!(!is_committed());
+        journal.committed.send_replace(next(&journal).1);
+        assert!(!is_committed(), "one row more was journalled");
+        journal.committed.send_replace(next(&journal).1);
+        assert!(is_committed());
+    }
+}

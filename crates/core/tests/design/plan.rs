@@ -2,6 +2,7 @@
 
 use moorfall_core::plan::Breach;
 use moorfall_wire::QoS;
+use proptest::prelude::*;
 
 use super::{CATCHMENT, policy};
 
@@ -69,4 +70,39 @@ fn what_a_message_breaks_is_said() {
     let power = "harrowmere/meadows/withy-drain/pump-2/power";
     assert_eq!(check(power, qos0, false, " 37.5 "), None);
     assert_eq!(check(power, qos0, false, "much").unwrap().1, "the payload is not a number: \"much\"");
+}
+
+proptest! {
+    /// A payload that is only to be JSON is looked through, and nothing is made of it: the two must agree but where a text
+    /// is JSON by its grammar (RFC 8259) and no value can be made of it.
+    #[test]
+    fn what_is_json_is_known_without_making_a_value(
+        text in prop_oneof![
+            "[\\[\\]{}:,\"0-9.eE+ truefalsn\\\\-]{0,24}",
+            "(\\[|\\{\"m\":)?(-?[0-9]{1,3}(\\.[0-9]{1,2})?(e[0-9]{1,3})?|\"[a-zß]{0,4}(\\\\n|\\\\u[0-9a-f]{4})?\"|true|null)(\\]|\\})?",
+        ],
+    ) {
+        let plan = super::policy("name = \"a\"\n[[topics]]\npath = \"gate/position\"\npayload = \"json\"\n");
+        let taken = plan.plan().check(0, QoS::AtMostOnce, false, text.as_bytes()).is_none();
+        match serde_json::from_str::<serde_json::Value>(&text) {
+            Ok(_) => prop_assert!(taken, "{text}"),
+            Err(error) if taken => {
+                let why = error.to_string();
+                prop_assert!(why.contains("out of range") || why.contains("surrogate") || why.contains("hex escape"), "{text}: {why}");
+            }
+            Err(_) => {}
+        }
+    }
+}
+
+#[test]
+fn what_is_not_text_is_not_json_and_deep_brackets_are_no_danger() {
+    let policy = super::policy("name = \"a\"\n[[topics]]\npath = \"gate/position\"\npayload = \"json\"\n");
+    let taken = |payload: &[u8]| policy.plan().check(0, QoS::AtMostOnce, false, payload).is_none();
+    assert!(taken(b"{\"m\": 1.83}") && taken(b" null "));
+    for wrong in [&b"\"\xff\""[..], b"{\"m\": }", b"1 2", b"", b"{\"m\": 1", b"nul"] {
+        assert!(!taken(wrong), "{wrong:?}");
+    }
+    assert!(taken(&[vec![b'['; 100_000], vec![b']'; 100_000]].concat()));
+    assert!(!taken(&vec![b'['; 100_000]));
 }
