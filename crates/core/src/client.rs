@@ -356,8 +356,15 @@ impl ClientSession {
                     self.quota.take();
                     Some(Packet::Publish(Publish { duplicate: true, packet_id: Some(id), ..(**publish).clone() }))
                 }
-                Some(Pending::Release { .. }) => Some(Packet::PubRel(Acknowledgement::success(id))),
-                Some(Pending::Subscribe | Pending::Unsubscribe) | None => None,
+                Some(Pending::Release { .. }) => {
+                    self.quota.take();
+                    Some(Packet::PubRel(Acknowledgement::success(id)))
+                }
+                None => {
+                    self.quota.take();
+                    None
+                }
+                Some(Pending::Subscribe | Pending::Unsubscribe) => None,
             };
             self.resend.pop_front();
             if let Some(packet) = packet {

@@ -168,10 +168,13 @@ impl<T> InFlight<T> {
 }
 
 /// How many more messages the peer takes without acknowledging (§4.9): its receive maximum at the start of the
-/// connection, one less for each PUBLISH at QoS 1 or 2, one more for each that is done with.
+/// connection, one less for each PUBLISH at QoS 1 or 2, one more for each that is done with. What an earlier connection left
+/// takes its part when it is its turn to be sent again, also if only PUBREL is sent, or it is done with by then: otherwise
+/// its end would give back what it had not taken, and more than the maximum would be sent ([MQTT-3.3.4-9]).
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Quota {
-    left: u16,
+    /// Less than nothing while something is done with before it was its turn.
+    taken: i32,
     maximum: u16,
 }
 
@@ -179,24 +182,25 @@ impl Quota {
     /// A quota of zero is taken as one.
     pub(crate) fn new(maximum: u16) -> Self {
         let maximum = maximum.max(1);
-        Self { left: maximum, maximum }
+        Self { taken: 0, maximum }
     }
 
+    /// Never beyond the maximum.
     pub(crate) fn left(self) -> usize {
-        self.left.into()
+        let maximum = i32::from(self.maximum);
+        usize::try_from((maximum - self.taken).min(maximum)).unwrap_or(0)
     }
 
     pub(crate) fn has_room(self) -> bool {
-        self.left > 0
+        self.left() > 0
     }
 
     pub(crate) fn take(&mut self) {
-        self.left = self.left.saturating_sub(1);
+        self.taken += 1;
     }
 
-    /// Never beyond the maximum: what is acknowledged may have been sent on an earlier connection.
     pub(crate) fn give_back(&mut self) {
-        self.left = self.maximum.min(self.left + 1);
+        self.taken -= 1;
     }
 }
 
@@ -251,9 +255,15 @@ mod tests {
     fn the_quota_never_grows_beyond_its_maximum() {
         let mut quota = Quota::new(2);
         quota.give_back();
+        assert_eq!(quota.left(), 2);
+        quota.take();
+        assert_eq!(quota.left(), 2, "it was its turn, and it was done with before");
         quota.take();
         quota.take();
         assert!(!quota.has_room());
+        quota.take();
+        quota.give_back();
+        assert!(!quota.has_room(), "one more was left by an earlier connection than is taken now");
         quota.give_back();
         assert!(quota.has_room());
     }

@@ -69,6 +69,7 @@ impl Terms {
             access: self.access,
             permissions: Default::default(),
             rights_may_be_lost: false,
+            resends_when_safe: false,
             // [MQTT-3.1.2-22]: one and a half times.
             keep_alive: (self.keep_alive > 0).then(|| Duration::from_millis(u64::from(self.keep_alive) * 1_500)),
             last_heard: now,
@@ -165,6 +166,7 @@ impl Session {
             |id: &PacketId| open.state.sent(*id).is_some_and(|sent| sent.delivery.qos == QoS::ExactlyOnce);
         // What is sent again at QoS 2 may rest on what is still being written.
         let must_be_safe = open.is_kept() && open.resend.iter().any(exactly_once);
+        open.resends_when_safe = must_be_safe;
         self.phase = Phase::Open(Box::new(open));
         let connack = ConnAck { session_present, reason: ReasonCode::Success, properties: *connack };
         self.send(&Packet::ConnAck(Box::new(connack)));

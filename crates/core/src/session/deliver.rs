@@ -322,13 +322,11 @@ impl Session {
                 return;
             }
             open.resend.pop_front();
+            open.quota.take();
             match released {
                 None => {}
                 Some(true) => self.send(&Packet::PubRel(Acknowledgement::success(id))),
-                Some(false) => {
-                    open.quota.take();
-                    self.send_message(now, id, true);
-                }
+                Some(false) => self.send_message(now, id, true),
             }
         }
     }
@@ -406,7 +404,7 @@ impl Session {
         let Some(open) = self.phase.open_mut() else { return };
         let Some(used) = open.state.in_flight.remove(id) else { return };
         open.quota.give_back();
-        let waiting = !open.resend.is_empty() && open.held.is_empty();
+        let waiting = !open.resend.is_empty() && !open.resends_when_safe;
         if let InUse::Sent(sent) = used
             && sent.delivery.sequence > 0
         {

@@ -114,6 +114,8 @@ pub(super) struct Open {
     pub(super) quota: Quota,
     /// Sent on an earlier connection and not yet again on this one.
     pub(super) resend: VecDeque<PacketId>,
+    /// Whether it is not sent yet, because it rests on what is still being written.
+    pub(super) resends_when_safe: bool,
     /// QoS 1 and 2 messages of the client that are not acknowledged to the end.
     pub(super) unacknowledged: HashSet<PacketId, RandomState>,
     /// Routed messages whose answer has not come.
@@ -440,7 +442,10 @@ impl Session {
             match after {
                 After::Send(packet) => self.send(&packet),
                 After::Deliver(id) => self.send_message(now, id, false),
-                After::Resend => self.resend(now),
+                After::Resend => {
+                    open.resends_when_safe = false;
+                    self.resend(now);
+                }
             }
         }
     }

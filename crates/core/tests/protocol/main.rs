@@ -10,6 +10,7 @@ mod permissions;
 mod properties;
 mod queues;
 mod reasons;
+mod resumed;
 mod runs;
 mod sessions;
 mod shared;
