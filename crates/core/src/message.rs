@@ -72,6 +72,28 @@ impl NameKey {
         key.copy_from_slice(&digest[..16]);
         Self(SipHasher24::new_with_key(&key))
     }
+
+    fn name(&self, bytes: &[u8]) -> MessageName {
+        let mut hash = self.0;
+        hash.write(bytes);
+        let mut name = [0; 16];
+        hex::encode_to_slice(hash.finish().to_be_bytes(), &mut name).expect("a byte has two digits");
+        MessageName(name)
+    }
+
+    /// The name of a message that is not kept: its number among those of this process, and when it was accepted.
+    pub(crate) fn name_apart(&self, apart: u64, received: Time) -> MessageName {
+        let mut bytes = [0; 16];
+        bytes[..8].copy_from_slice(&apart.to_be_bytes());
+        bytes[8..].copy_from_slice(&received.as_micros().to_be_bytes());
+        self.name(&bytes)
+    }
+}
+
+/// Numbers for so many messages that are not kept, the first of them.
+pub(crate) fn next_apart(count: usize) -> u64 {
+    static APART: AtomicU64 = AtomicU64::new(0);
+    APART.fetch_add(count as u64, Ordering::Relaxed)
 }
 
 impl fmt::Debug for NameKey {
@@ -84,6 +106,16 @@ impl fmt::Debug for NameKey {
 /// The name of a message: 16 hexadecimal digits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct MessageName([u8; 16]);
+
+impl MessageName {
+    /// Stands where a name is still to be written.
+    pub(crate) const NONE: &str = "0000000000000000";
+
+    /// Its digits.
+    pub(crate) fn digits(&self) -> &[u8] {
+        &self.0
+    }
+}
 
 impl Deref for MessageName {
     type Target = str;
@@ -209,19 +241,19 @@ impl Message {
     /// A name by which all brokers know the message, and which nobody can guess who does not know the key. One that is
     /// kept has the same name after a restart.
     pub fn name(&self, key: &NameKey) -> MessageName {
-        static APART: AtomicU64 = AtomicU64::new(0);
-        let mut hash = key.0;
         match self.number() {
-            Some(number) => hash.write(&number.to_be_bytes()),
-            None => {
-                let apart = self.apart.get_or_init(|| APART.fetch_add(1, Ordering::Relaxed));
-                hash.write(&apart.to_be_bytes());
-                hash.write(&self.received.as_micros().to_be_bytes());
-            }
+            Some(number) => key.name(&number.to_be_bytes()),
+            None => key.name_apart(self.apart(), self.received),
         }
-        let mut name = [0; 16];
-        hex::encode_to_slice(hash.finish().to_be_bytes(), &mut name).expect("a byte has two digits");
-        MessageName(name)
+    }
+
+    fn apart(&self) -> u64 {
+        *self.apart.get_or_init(|| next_apart(1))
+    }
+
+    /// The same message with this number among those that are not kept.
+    pub(crate) fn with_apart(self, apart: u64) -> Self {
+        Self { apart: OnceLock::from(apart), ..self }
     }
 
     /// Its number among what is kept.
@@ -267,7 +299,7 @@ impl Message {
             self.publisher,
             self.received,
         );
-        Self { journey: self.journey, untold: self.untold, ..detached }
+        Self { journey: self.journey, untold: self.untold, apart: OnceLock::from(self.apart()), ..detached }
     }
 
     /// The same message from a client of 3.1.1.
@@ -369,6 +401,9 @@ mod tests {
         assert_eq!(one.name(&key), one.name(&key));
         let names: HashSet<MessageName> = (0..10_000).map(|_| message().name(&key)).collect();
         assert_eq!(names.len(), 10_000, "the same said at the same time is another message");
+        assert_eq!(one.detached().name(&key), one.name(&key), "wherever it stands");
+        let copied = message();
+        assert_eq!(copied.detached().name(&key), copied.name(&key), "also if it was not asked for before");
         assert!(names.iter().all(|name| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_hexdigit())));
     }
 

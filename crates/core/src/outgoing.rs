@@ -113,6 +113,13 @@ impl Outgoing {
         Ok(())
     }
 
+    /// Appends PUBLISH packets, so many, as they are written into the bytes.
+    pub(crate) fn put_publishes(&mut self, count: usize, write: impl FnOnce(&mut BytesMut)) {
+        self.prepare();
+        self.count(PacketType::Publish, count);
+        write(&mut self.tail);
+    }
+
     /// Memory for a busy connection is taken in one piece; growing to it anew after each write would copy it all again.
     fn prepare(&mut self) {
         if self.tail.capacity() == 0 && self.expected > KEPT_CAPACITY {

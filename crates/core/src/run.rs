@@ -11,7 +11,7 @@ use moorfall_wire::{
 };
 use smallvec::SmallVec;
 
-use crate::{Delivery, Message, SessionKey, Time, Via};
+use crate::{Delivery, Message, SessionKey, Time, Via, message::next_apart};
 
 /// What properties weigh when there are none: their length, a 0.
 const NO_PROPERTIES: usize = 1;
@@ -33,6 +33,8 @@ pub struct Run {
     /// The encodings that receivers have needed so far: (version, whether identifiers are in it).
     encodings: [OnceLock<Option<Box<EncodedRun>>>; 4],
     at_rest: OnceLock<Arc<Run>>,
+    /// The number of the first of them among messages that are not kept, if they are as they came; the others follow.
+    apart: OnceLock<u64>,
 }
 
 /// The messages of a run.
@@ -68,6 +70,7 @@ impl Run {
             for_one: false,
             encodings: Default::default(),
             at_rest: OnceLock::new(),
+            apart: OnceLock::new(),
             items: Items::Made(messages),
         }
     }
@@ -84,6 +87,7 @@ impl Run {
             for_one: false,
             encodings: Default::default(),
             at_rest: OnceLock::new(),
+            apart: OnceLock::new(),
             items: Items::Plain(run, OnceLock::new()),
             topic,
         }
@@ -118,7 +122,12 @@ impl Run {
     fn make(&self, run: &PlainRun, index: usize) -> Arc<Message> {
         let (topic, payload, properties) = (self.topic.clone(), run.payload(index), PublishProperties::default());
         let message = Message::new(topic, payload, self.qos, false, properties, self.publisher, self.received);
+        let message = message.with_apart(self.apart() + index as u64);
         Arc::new(if run.version() == ProtocolVersion::V311 { message.of_untold_way() } else { message })
+    }
+
+    fn apart(&self) -> u64 {
+        *self.apart.get_or_init(|| next_apart(self.len()))
     }
 
     /// The publisher's QoS.
@@ -173,7 +182,10 @@ impl Run {
         self.at_rest.get_or_init(|| {
             Arc::new(match &self.items {
                 Items::Made(messages) => Self::new(messages.iter().map(|message| Arc::new(message.detached()))),
-                Items::Plain(run, _) => Self::plain(self.topic.clone(), run.detached(), self.publisher, self.received),
+                Items::Plain(run, _) => Self {
+                    apart: OnceLock::from(self.apart()),
+                    ..Self::plain(self.topic.clone(), run.detached(), self.publisher, self.received)
+                },
             })
         })
     }
@@ -309,13 +321,13 @@ impl Part {
         self.via.as_ref()?.shared.as_ref()
     }
 
-    pub(crate) fn run(&self) -> &Run {
-        &self.run
+    /// Where they were published.
+    pub fn topic(&self) -> &TopicName {
+        self.run.topic()
     }
 
-    /// The messages that are left.
-    pub(crate) fn messages(&self) -> impl Iterator<Item = &Arc<Message>> {
-        self.run.messages()[self.left.clone()].iter()
+    pub(crate) fn run(&self) -> &Run {
+        &self.run
     }
 
     /// The first message that is left.
@@ -326,6 +338,17 @@ impl Part {
     /// Whether nobody else is to receive the run any more.
     pub(crate) fn is_alone(&self) -> bool {
         self.run.for_one || Arc::strong_count(&self.run) == 1
+    }
+
+    /// The messages that are left, if they are as they came and small enough to be copied.
+    pub(crate) fn plain(&self) -> Option<PlainPart<'_>> {
+        let Items::Plain(packets, _) = &self.run.items else { return None };
+        (!self.run.has_large).then_some(PlainPart { run: &self.run, packets, left: self.left.clone() })
+    }
+
+    /// The payloads of the messages that are left.
+    pub fn payloads(&self) -> impl Iterator<Item = &[u8]> {
+        Passing::Run(&self.run).said(self.left.clone()).map(|said| said.payload)
     }
 
     /// Places of the messages that are left.
@@ -385,6 +408,37 @@ impl Part {
     /// Exchanges the run for its copy in memory of its own.
     pub(crate) fn put_at_rest(&mut self) {
         self.run = Arc::clone(self.run.at_rest());
+    }
+}
+
+/// Messages of a part that are as they came: at QoS 0, not retained, without properties.
+#[derive(Debug)]
+pub(crate) struct PlainPart<'a> {
+    run: &'a Run,
+    packets: &'a PlainRun,
+    left: Range<usize>,
+}
+
+impl<'a> PlainPart<'a> {
+    /// Whether they came from a client of 3.1.1, which can't say what way they have come.
+    pub(crate) fn is_of_untold_way(&self) -> bool {
+        self.packets.version() == ProtocolVersion::V311
+    }
+
+    /// Bytes of the largest payload, or a few more.
+    pub(crate) fn largest_payload(&self) -> usize {
+        self.packets.encoded().largest()
+    }
+
+    /// When they were accepted.
+    pub(crate) fn received(&self) -> Time {
+        self.run.received
+    }
+
+    /// Each payload, with the number of its message among those that are not kept.
+    pub(crate) fn messages(&self) -> impl Iterator<Item = (&'a [u8], u64)> {
+        let (packets, apart) = (self.packets, self.run.apart());
+        self.left.clone().map(move |index| (packets.payload_slice(index), apart + index as u64))
     }
 }
 

@@ -124,11 +124,11 @@ impl Ways {
         self.is_sending.store(is_sending, Ordering::Relaxed);
     }
 
-    /// A bridge has sent this; `untold` if a client of 3.1.1 brought it here.
-    pub fn note_sent(&self, topic: &str, payload: &[u8], untold: bool, now: Time) {
+    /// A bridge has sent these; `untold` if a client of 3.1.1 brought them here.
+    pub fn note_sent<'a>(&self, topic: &str, payloads: impl IntoIterator<Item = &'a [u8]>, untold: bool, now: Time) {
         let mut sent = self.sent.lock();
         let memory = if untold { &mut sent.untold } else { &mut sent.told };
-        memory.note((topic, payload), now);
+        payloads.into_iter().for_each(|payload| memory.note((topic, payload), now));
     }
 }
 
@@ -165,7 +165,7 @@ mod tests {
     fn what_lost_its_way_is_known_by_its_content_as_often_as_it_was_sent() {
         let ways = Ways::default();
         let check = |way: &str| ways.check(&message(Some(way)), "barrier", Time::default());
-        ways.note_sent("harrowmere/tidal/status", b"up", false, Time::default());
+        ways.note_sent("harrowmere/tidal/status", [&b"up"[..]], false, Time::default());
         assert_eq!(check("b1 tideway.2"), None, "its way is known");
         assert_eq!(check("?b2 tideway.2"), Some(CameBack::SentFromHere));
         assert_eq!(check("?b3 tideway.2"), None, "it was sent once");
@@ -179,7 +179,7 @@ mod tests {
         let check = |client: &str| ways.check(&untold(), client, Time::default());
         assert_eq!([check("gauge"), check("gauge")], [None, None]);
         for _ in 0..2 {
-            ways.note_sent("harrowmere/tidal/status", b"up", true, Time::default());
+            ways.note_sent("harrowmere/tidal/status", [&b"up"[..]], true, Time::default());
         }
         assert_eq!([check("gauge"), check("gauge")], [None, None], "it says so again");
         assert_eq!(check("bridge"), Some(CameBack::SentFromHere));
@@ -188,7 +188,7 @@ mod tests {
         ways.set_sending(true);
         let check = |client: &str| ways.check(&untold(), client, Time::default());
         for _ in 0..2 {
-            ways.note_sent("harrowmere/tidal/status", b"up", false, Time::default());
+            ways.note_sent("harrowmere/tidal/status", [&b"up"[..]], false, Time::default());
         }
         let came_back = Some(CameBack::SentFromHere);
         assert_eq!([check("bridge"), check("bridge"), check("bridge")], [came_back, came_back, None]);
@@ -199,7 +199,7 @@ mod tests {
         let ways = Ways::default();
         ways.set_sending(true);
         // As after a restart, when what waited is sent.
-        ways.note_sent("harrowmere/tidal/status", b"up", true, Time::default());
+        ways.note_sent("harrowmere/tidal/status", [&b"up"[..]], true, Time::default());
         let untold = message(None).of_untold_way();
         assert_eq!(ways.check(&untold, "gauge", Time::default()), None);
     }

@@ -45,7 +45,7 @@ pub use packet::Packet;
 pub use packet_type::PacketType;
 pub use plain::{Measured, PlainPublish, PlainRun};
 pub use property::{UserProperty, VariableInt};
-pub use publish::{Publish, PublishHead, PublishProperties};
+pub use publish::{CommonHead, Publish, PublishHead, PublishProperties};
 pub use reason::ReasonCode;
 pub use suback::{SubAck, SubAckProperties};
 pub use subscribe::{RetainHandling, Subscribe, SubscribeProperties, Subscription, SubscriptionOptions};

@@ -165,6 +165,49 @@ fn encode_variable_header(
     Ok(packet_id_at)
 }
 
+/// What PUBLISH packets at QoS 0 have between the fixed header and the payload that follow each other and differ in their
+/// payloads, and in no more than some bytes of this.
+#[derive(Debug)]
+pub struct CommonHead {
+    bytes: BytesMut,
+}
+
+impl CommonHead {
+    /// The head with this topic, which is empty only when a topic alias stands in, and these properties.
+    pub fn new(
+        topic: &TopicName,
+        properties: &PublishProperties,
+        version: ProtocolVersion,
+    ) -> Result<Self, EncodeError> {
+        let mut bytes = BytesMut::new();
+        encode_variable_header(topic, None, properties, version, &mut bytes)?;
+        Ok(Self { bytes })
+    }
+
+    /// Its last `length` bytes, to be overwritten.
+    pub fn end_mut(&mut self, length: usize) -> &mut [u8] {
+        let at = self.bytes.len() - length;
+        &mut self.bytes[at..]
+    }
+
+    /// Size of a whole packet with such a payload, bytes.
+    pub fn size(&self, payload: usize) -> usize {
+        let length = self.bytes.len() + payload;
+        1 + variable_int_size(length) + length
+    }
+
+    /// Appends a whole packet with this payload, neither DUP nor RETAIN.
+    pub fn write(&self, payload: &[u8], out: &mut BytesMut) -> Result<(), EncodeError> {
+        let length = self.bytes.len() + payload.len();
+        let fits = u32::try_from(length).ok().filter(|length| *length <= VARIABLE_INT_MAX);
+        out.put_u8((PacketType::Publish as u8) << 4);
+        put_variable_int(out, fits.ok_or(EncodeError::PacketTooLong { length })?)?;
+        out.put_slice(&self.bytes);
+        out.put_slice(payload);
+        Ok(())
+    }
+}
+
 /// Everything of a PUBLISH before its payload, for one receiver.
 #[derive(Clone, Copy, Debug)]
 pub struct PublishHead<'a> {

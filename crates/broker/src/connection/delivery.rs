@@ -7,7 +7,7 @@ use moorfall_core::{
     Queued, Time,
     measure::Measure,
     router::RetainedWalk,
-    session::{Granted, Undelivered},
+    session::{Granted, Handed, Undelivered},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SubscriptionRow;
@@ -95,10 +95,14 @@ impl Connection {
             return;
         }
         self.counts.bytes_out += weight as u64;
-        self.broker.live.counters.count_by(Measure::PacketsOut, PacketType::Publish, self.handed.len() as u64);
+        self.broker.live.counters.count_by(
+            Measure::PacketsOut,
+            PacketType::Publish,
+            self.handed.iter().map(Handed::len).sum::<usize>() as u64,
+        );
         if self.tap.is_open() {
             let mut bytes = BytesMut::new();
-            for handed in &self.handed {
+            for handed in self.handed.iter().cloned().flat_map(Handed::into_messages) {
                 // What was decoded once always encodes.
                 let _ = Packet::Publish(handed.packet()).encode(ProtocolVersion::V5, &mut bytes);
             }

@@ -91,7 +91,7 @@ mod tests {
 
     use std::task::Waker;
 
-    use moorfall_core::{Message, SessionKey, Time};
+    use moorfall_core::{Message, SessionKey, Time, session::HandedMessage};
     use moorfall_wire::{PublishProperties, QoS};
 
     use super::*;
@@ -100,7 +100,8 @@ mod tests {
         let topic = "harrowmere/gorge".parse().unwrap();
         let (qos, properties) = (QoS::AtMostOnce, PublishProperties::default());
         let message = Message::new(topic, payload.into(), qos, false, properties, SessionKey(1), Time::default());
-        Handed { message: Arc::new(message), qos, retain: false, duplicate: false, packet_id: None, life: None }
+        let message = Arc::new(message);
+        Handed::Message(HandedMessage { message, qos, retain: false, duplicate: false, packet_id: None, life: None })
     }
 
     #[test]
@@ -115,7 +116,8 @@ mod tests {
         handover.take(&mut taken);
         handover.give(&mut VecDeque::from([handed("4")]), 20);
         handover.take(&mut taken);
-        let payloads: Vec<_> = taken.iter().map(|one| one.message.payload.clone()).collect();
+        let messages = taken.iter().cloned().flat_map(Handed::into_messages);
+        let payloads: Vec<_> = messages.map(|one| one.message.payload.clone()).collect();
         assert_eq!(payloads, ["1", "2", "3"], "the rest when these are done with");
         assert_eq!(handover.ahead(), 20);
     }

@@ -47,7 +47,7 @@ use moorfall_wire::{
 
 use super::{Direction, Mapped, Memory, NotCarried, RemoteTerms};
 use crate::{
-    NameKey, Outgoing, Time,
+    NameKey, Outgoing, Part, Time,
     aliases::{InboundAliases, OutboundAliases},
     blueprint::{Bridge, BridgeMapping, Rate},
     bucket::Bucket,
@@ -81,7 +81,7 @@ pub enum End {
 }
 
 /// Something that happened to a message.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 #[must_use]
 pub enum Happened {
     /// It was carried on.
@@ -100,6 +100,17 @@ pub enum Happened {
         is_first: bool,
         /// The number under which its journey is recorded here; 0 if it is not.
         journey: u64,
+    },
+    /// Messages at QoS 0 that follow each other were pushed. None has passed a link before, nor is its journey recorded.
+    PushedRun {
+        /// By which mapping.
+        mapping: usize,
+        /// What their topic is called now.
+        to: TopicName,
+        /// What.
+        part: Part,
+        /// Whether their way before is not known, because a client of 3.1.1 brought them.
+        untold: bool,
     },
     /// The other side has it.
     Acknowledged {
@@ -392,6 +403,23 @@ impl Relay {
         self.buckets.entry((direction, mapping)).or_insert_with(full).take(rate, now)
     }
 
+    /// Which mapping takes a topic, the first that does, and what it makes of the name.
+    fn mapped(
+        &mut self,
+        direction: Direction,
+        topic: &TopicName,
+    ) -> Result<(usize, TopicName), (Option<usize>, NotCarried)> {
+        let place = usize::from(direction == Direction::Pull);
+        let known = self.mapped[place].take().filter(|(known, _)| known == topic);
+        let (_, taken) =
+            self.mapped[place].insert(known.unwrap_or_else(|| (topic.detached(), self.bridge.taken(direction, topic))));
+        match taken.clone() {
+            None | Some((_, Mapped::NotTaken)) => Err((None, NotCarried::NotCovered)),
+            Some((place, Mapped::Nameless)) => Err((Some(place), NotCarried::Nameless)),
+            Some((place, Mapped::To(topic))) => Ok((place, topic)),
+        }
+    }
+
     /// What the first mapping that takes a topic makes of a message's name, if it takes this message.
     fn taken(
         &mut self,
@@ -399,18 +427,8 @@ impl Relay {
         publish: &Publish,
         now: Time,
     ) -> Result<(usize, TopicName), (Option<usize>, NotCarried)> {
+        let (place, to) = self.mapped(direction, &publish.topic)?;
         let bridge = Arc::clone(&self.bridge);
-        let place = usize::from(direction == Direction::Pull);
-        let known = self.mapped[place].take().filter(|(topic, _)| *topic == publish.topic);
-        let (_, taken) = self.mapped[place].insert(known.unwrap_or_else(|| {
-            let taken = bridge.taken(direction, &publish.topic);
-            (publish.topic.detached(), taken)
-        }));
-        let (place, to) = match taken.clone() {
-            None | Some((_, Mapped::NotTaken)) => return Err((None, NotCarried::NotCovered)),
-            Some((place, Mapped::Nameless)) => return Err((Some(place), NotCarried::Nameless)),
-            Some((place, Mapped::To(topic))) => (place, topic),
-        };
         let mapping: &BridgeMapping = &bridge.mappings(direction)[place];
         let not = |why| Err((Some(place), why));
         if publish.retain && publish.payload.is_empty() && !mapping.clearing {

@@ -12,7 +12,7 @@ use strum::{EnumString, IntoStaticStr, VariantNames};
 use super::{
     action::{Action, Keep},
     ended::Violation,
-    handed::Handed,
+    handed::{Handed, HandedMessage},
     machine::{After, Open, Phase, Session},
     state::{InUse, Sent},
 };
@@ -186,12 +186,7 @@ impl Session {
                 return 0;
             }
             let count = part.fitting(room).clamp(1, most.min(part.len()));
-            for message in part.messages().take(count) {
-                let (message, life) = (Arc::clone(message), message.properties.message_expiry_interval);
-                let (qos, packet_id) = (QoS::AtMostOnce, None);
-                handing.push(Handed { message, qos, retain: false, duplicate: false, packet_id, life });
-            }
-            part.advance(count);
+            handing.push(Handed::Run(part.split_to(count)));
             return count;
         }
         let Some(encoded) = part.run().encoded(version, part.qos) else { return 0 };
@@ -250,7 +245,9 @@ impl Session {
             let life = life_left(message, now, false)?;
             if !must_be_safe {
                 let (duplicate, qos, retain) = flags;
-                handing.push(Handed { message: Arc::clone(message), qos, retain, duplicate, packet_id: id, life });
+                let message = Arc::clone(message);
+                let handed = HandedMessage { message, qos, retain, duplicate, packet_id: id, life };
+                handing.push(Handed::Message(handed));
             }
         } else {
             let (form, written) = open.form(now, delivery, alone, version, false)?;
@@ -292,7 +289,8 @@ impl Session {
             match life_left(&delivery.message, now, again) {
                 Ok(life) => {
                     let (message, duplicate) = (delivery.message, again || duplicate);
-                    handing.push(Handed { message, qos, retain, duplicate, packet_id: Some(id), life });
+                    let handed = HandedMessage { message, qos, retain, duplicate, packet_id: Some(id), life };
+                    handing.push(Handed::Message(handed));
                 }
                 Err(_) => self.finish(now, id),
             }

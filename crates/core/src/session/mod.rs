@@ -49,7 +49,7 @@ pub use self::{
     action::{Action, Credentials, Keep, Routed, Verdict},
     deliver::{Handled, Undelivered, Withheld},
     ended::{Ended, EndedKind, Violation},
-    handed::Handed,
+    handed::{Handed, HandedMessage},
     machine::Session,
     no_entry::NoEntry,
     not_accepted::{NotAccepted, NotAcceptedKind},

@@ -150,7 +150,7 @@ impl Estuary {
                         (End::Pull, packet) => link.relay.handle_pull(packet, self.now),
                         (End::Remote, packet) => link.relay.handle_remote(packet, self.now, |_, _| false),
                     },
-                    Came::Handed(handed) => link.relay.push(&handed, self.now),
+                    Came::Handed(handed) => link.relay.push(handed, self.now),
                 }
                 self.happened.extend(std::iter::from_fn(|| link.relay.poll_happened()));
                 for end in [End::Push, End::Pull, End::Remote] {
@@ -254,15 +254,17 @@ fn a_message_does_not_go_back_by_the_link_that_it_came_by() {
     both.there.publish(barrier, publish("tide/level", b"4.1", QoS::ExactlyOnce));
     both.run();
     assert_eq!(heard(&mut both.there, barrier), ["tide/level 4.1"]);
-    let told = Happened::NotCarried {
-        direction: Direction::Push,
-        mapping: None,
-        topic: "river/tide/level".parse().unwrap(),
-        why: NotCarried::CameFromThere,
-        said: None,
-        journey: 0,
+    let is_told = |one: &Happened| {
+        matches!(one, Happened::NotCarried {
+            direction: Direction::Push,
+            mapping: None,
+            topic,
+            why: NotCarried::CameFromThere,
+            said: None,
+            journey: 0,
+        } if **topic == *"river/tide/level")
     };
-    assert!(both.happened.contains(&told), "{:?}", both.happened);
+    assert!(both.happened.iter().any(is_told), "{:?}", both.happened);
 }
 
 #[test]

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 mod basics;
+mod bridge_runs;
 mod bridges;
 mod client_session;
 mod handshakes;

@@ -355,7 +355,7 @@ impl Link {
                 self.handover.take(&mut self.handed);
                 let Some(handed) = self.handed.pop_front() else { break };
                 moved = true;
-                self.relay.push(&handed, now);
+                self.relay.push(handed, now);
                 self.note(now)?;
             }
             if !moved {
@@ -482,18 +482,25 @@ impl Link {
             let live = &self.here.broker.live;
             match happened {
                 Happened::Carried { direction, mapping, to, payload, untold, is_first, journey } => {
-                    let bytes = payload.len();
+                    let bytes = payload.len() as u64;
                     // What has passed other brokers is known to the one that it began at.
                     if direction == Direction::Push && is_first {
-                        live.ways.note_sent(&to, &payload, untold, now);
+                        live.ways.note_sent(&to, [&*payload], untold, now);
                     }
-                    self.seen.flow(direction, Some(mapping)).carried(bytes, now);
+                    self.seen.flow(direction, Some(mapping)).carried(1, bytes, now);
                     live.counters.count_by(Measure::Bridged, direction, 1);
-                    live.counters.count_by(Measure::BridgedBytes, direction, bytes as u64);
+                    live.counters.count_by(Measure::BridgedBytes, direction, bytes);
                     if journey != 0 {
                         let remote = self.remote_name.clone();
                         live.recorder.across(journey, self.session, || Across::Sent { topic: to, remote });
                     }
+                }
+                Happened::PushedRun { mapping, to, part, untold } => {
+                    live.ways.note_sent(&to, part.payloads(), untold, now);
+                    let (count, bytes) = (part.len() as u64, part.payloads().map(<[u8]>::len).sum::<usize>() as u64);
+                    self.seen.flow(Direction::Push, Some(mapping)).carried(count, bytes, now);
+                    live.counters.count_by(Measure::Bridged, Direction::Push, count);
+                    live.counters.count_by(Measure::BridgedBytes, Direction::Push, bytes);
                 }
                 Happened::Acknowledged { direction, mapping, .. } => {
                     let flow = self.seen.flow(direction, Some(mapping));

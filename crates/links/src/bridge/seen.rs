@@ -73,9 +73,9 @@ pub struct Flow {
 }
 
 impl Flow {
-    pub(super) fn carried(&self, bytes: usize, now: Time) {
-        self.messages.fetch_add(1, Ordering::Relaxed);
-        self.bytes.fetch_add(bytes as u64, Ordering::Relaxed);
+    pub(super) fn carried(&self, messages: u64, bytes: u64, now: Time) {
+        self.messages.fetch_add(messages, Ordering::Relaxed);
+        self.bytes.fetch_add(bytes, Ordering::Relaxed);
         self.last_at.store(now.as_micros(), Ordering::Relaxed);
     }
 

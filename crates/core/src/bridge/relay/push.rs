@@ -1,14 +1,38 @@
 //! What goes there.
 
-use moorfall_wire::{Acknowledgement, Packet, PacketId, ProtocolVersion, Publish, PublishHead, QoS, TopicName};
+use std::num::NonZeroU16;
+
+use bytes::BytesMut;
+use moorfall_wire::{
+    Acknowledgement, CommonHead, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, Publish, PublishHead,
+    PublishProperties, QoS, TopicName,
+};
 
 use super::{Carried, End, Happened, Names, Relay};
 use crate::{
-    Time,
+    MessageName, Part, Time,
     aliases::Written,
     bridge::{Direction, NotCarried, Passed},
-    session::Handed,
+    session::{Handed, HandedMessage},
 };
+
+/// What PUBLISH packets have in common that follow each other on one topic at QoS 0.
+struct RunHead {
+    common: CommonHead,
+    /// How far from the end of the head the name of the message stands, if it has one.
+    name_at: Option<usize>,
+}
+
+impl RunHead {
+    /// Appends the packet with this payload, whose size was found to be allowed.
+    fn put(&mut self, payload: &[u8], name: impl FnOnce() -> MessageName, out: &mut BytesMut) {
+        if let Some(at) = self.name_at {
+            let name = name();
+            self.common.end_mut(at)[..name.digits().len()].copy_from_slice(name.digits());
+        }
+        self.common.write(payload, out).expect("its size was found to be allowed");
+    }
+}
 
 impl Relay {
     /// A packet of the session here that receives what is pushed; its messages are handed over.
@@ -19,8 +43,76 @@ impl Relay {
         }
     }
 
-    /// A message that the session here has handed over.
-    pub fn push(&mut self, handed: &Handed, now: Time) {
+    /// What the session here has handed over.
+    pub fn push(&mut self, handed: Handed, now: Time) {
+        if let Handed::Run(part) = &handed
+            && self.push_together(part, now)
+        {
+            return;
+        }
+        handed.into_messages().for_each(|message| self.push_message(&message, now));
+    }
+
+    /// Pushes messages that follow each other all at once; `false` if each has to be looked at.
+    fn push_together(&mut self, part: &Part, now: Time) -> bool {
+        let Some(plain) = part.plain() else { return false };
+        let Ok((mapping, to)) = self.mapped(Direction::Push, part.topic()) else { return false };
+        let terms = &self.bridge.push[mapping];
+        if terms.condition.is_some() || terms.rate.is_some() {
+            return false;
+        }
+        let v5 = self.terms.version == ProtocolVersion::V5;
+        let untold = plain.is_of_untold_way();
+        let written = if v5 && self.outbound.is_on() { self.outbound.write(&to) } else { Written::InFull };
+        let none = TopicName::default();
+        let (first, others) = match written {
+            Written::InFull => (self.head_of_run((&to, None), untold), None),
+            Written::ByAlias(alias) => (self.head_of_run((&none, Some(alias)), untold), None),
+            Written::Introduced(alias) => {
+                let by_alias = self.head_of_run((&none, Some(alias)), untold);
+                (self.head_of_run((&to, Some(alias)), untold), Some(by_alias))
+            }
+        };
+        let size = first.common.size(plain.largest_payload());
+        if size > self.terms.packet_size.unwrap_or(MAX_PACKET_SIZE) {
+            return false;
+        }
+        let key = &self.names.key;
+        self.to_remote.put_publishes(part.len(), |out| {
+            let (mut head, mut others) = (first, others);
+            for (payload, apart) in plain.messages() {
+                head.put(payload, || key.name_apart(apart, plain.received()), out);
+                if let Some(others) = others.take() {
+                    head = others;
+                }
+            }
+        });
+        if let Written::Introduced(alias) = written {
+            self.outbound.introduced(&to, alias);
+        }
+        if !v5 {
+            part.payloads().for_each(|payload| self.echoes.note((&*to, payload), now));
+        }
+        self.happened.push_back(Happened::PushedRun { mapping, to, part: part.clone(), untold });
+        true
+    }
+
+    /// What the packets of a run have in common.
+    fn head_of_run(&self, (topic, topic_alias): (&TopicName, Option<NonZeroU16>), untold: bool) -> RunHead {
+        let version = self.terms.version;
+        let mut properties = PublishProperties { topic_alias, ..PublishProperties::default() };
+        let mut name_at = None;
+        if version == ProtocolVersion::V5 {
+            let Names { broker, link, .. } = &self.names;
+            Passed::write_first(MessageName::NONE, untold, &[broker, link], &mut properties);
+            // It stands at the end, and the name in front of it, behind what says that the way is not known.
+            name_at = properties.user_properties.last().map(|way| way.value.len() - usize::from(untold));
+        }
+        let encodes = "it is a topic or an alias, and has properties only where the version has them";
+        RunHead { common: CommonHead::new(topic, &properties, version).expect(encodes), name_at }
+    }
+
+    fn push_message(&mut self, handed: &HandedMessage, now: Time) {
         let mut publish = handed.packet();
         self.retained.note(Direction::Push, publish.retain, now);
         let Names { link, remote, .. } = &self.names;
@@ -66,7 +158,7 @@ impl Relay {
     fn write_push(
         &mut self,
         publish: &mut Publish,
-        handed: &Handed,
+        handed: &HandedMessage,
         mapping: usize,
         passed: Option<&Passed>,
         now: Time,

@@ -84,7 +84,7 @@ impl World {
     pub(crate) fn handed(&mut self, peer: usize) -> VecDeque<Handed> {
         let mut handed = VecDeque::new();
         let bytes = self.peers[peer].session.take_handed(&mut handed);
-        assert_eq!(bytes, handed.iter().map(|one| one.message.weight()).sum::<usize>());
+        assert_eq!(bytes, handed.iter().map(Handed::weight).sum::<usize>());
         // There is room for more.
         self.run();
         handed
