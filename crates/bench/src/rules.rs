@@ -47,26 +47,15 @@ async fn beside(plan: &Plan, words: &str, shape: Shape) -> Result<(), Failure> {
     checked.print("a schema")?;
     let ratio = Spread::of(ruled.micros.iter().zip(&free.micros).map(|(ruled, free)| ruled / free));
     let more = Spread::of(checked.micros.iter().zip(&free.micros).map(|(checked, free)| checked - free));
-    println!(
-        "  CPU with rules to that without: {ratio}; wanted at most {}: {}",
-        GOALS.0,
-        judged(
-            &format!("rules-{words}"),
-            format!("{:.2}", ratio.middle),
-            format!("≤ {}", GOALS.0),
-            ratio.middle <= GOALS.0
-        )
-    );
-    println!(
-        "  more with a schema: {more} us; wanted at most {} us: {}\n",
-        GOALS.1,
-        judged(
-            &format!("rules-{words}: schema"),
-            format!("{:.2} us", more.middle),
-            format!("≤ {} us", GOALS.1),
-            more.middle <= GOALS.1
-        )
-    );
+    for (what, name, spread, unit, goal) in [
+        ("CPU with rules to that without", format!("rules-{words}"), ratio, "", GOALS.0),
+        ("more with a schema", format!("rules-{words}: schema"), more, " us", GOALS.1),
+    ] {
+        let (measured, wanted) = (format!("{:.2}{unit}", spread.middle), format!("≤ {goal}{unit}"));
+        let word = judged(&name, measured, wanted, spread.middle <= goal);
+        println!("  {what}: {spread}{unit}; wanted at most {goal}{unit}: {word}");
+    }
+    println!();
     Ok(())
 }
 

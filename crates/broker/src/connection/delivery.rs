@@ -22,6 +22,9 @@ const WALK: Duration = Duration::from_secs(5);
 /// Deliveries taken from the queue at a time.
 const DELIVERIES: usize = 1_024;
 
+/// Retained messages that are looked up at a time: each takes a look at several levels.
+const RETAINED: usize = 128;
+
 impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
     pub(super) async fn deliver(&mut self) {
@@ -138,7 +141,7 @@ impl Connection {
                 retained.take_if(|(at, _)| now - *at >= WALK);
                 let (_, retained) =
                     retained.get_or_insert_with(|| (now, self.broker.sessions.router.look_at_retained()));
-                let page = place.next(retained, DELIVERIES, now);
+                let page = place.next(retained, RETAINED, now);
                 let granted = *granted;
                 self.pending.extend(page.into_iter().map(|message| Queued::One(granted.retained_delivery(message))));
                 self.held = self.pending.len();

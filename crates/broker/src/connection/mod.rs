@@ -65,8 +65,8 @@ const TURN: Duration = Duration::from_millis(1);
 /// Packets and actions between two looks at the clock.
 const STEPS: u32 = 8;
 
-/// Turns without rest, of some tens of kilobytes each, between two of others.
-const BUSY: u32 = 4;
+/// How long one connection may have a thread, turn after turn, when others may wait for it.
+const BUSY: Duration = Duration::from_micros(250);
 
 /// How long the last bytes may take to leave.
 const FAREWELL: Duration = Duration::from_millis(800);
@@ -224,7 +224,8 @@ enum Event {
 async fn run(mut connection: Box<Connection>) {
     let mut inbox = Inbox::default();
     let mut timer = Timer::default();
-    let mut busy = 0_u32;
+    // Since when it has not rested, or others had their turn.
+    let mut busy_since = connection.broker.now();
     loop {
         connection.work(&mut inbox).await;
         connection.write_at_once();
@@ -240,9 +241,10 @@ async fn run(mut connection: Box<Connection>) {
             }
             None => {
                 // Whoever takes what is written as fast as it is made never waits by itself.
-                busy += 1;
-                if busy.is_multiple_of(BUSY) {
+                let now = connection.broker.now();
+                if now - busy_since > BUSY {
                     tokio::task::yield_now().await;
+                    busy_since = connection.broker.now();
                 }
                 connection.wait(&mut inbox, &mut timer).await
             }
