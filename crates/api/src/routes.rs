@@ -15,7 +15,7 @@ use crate::{
         responses, sign_in,
     },
     identities::{authorities, directory, tokens},
-    links::{bridges, demo_link},
+    links::{bridges, demo_link, derived},
     run::{audit, people},
     state::App,
     watch::{
@@ -97,6 +97,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(bridges::list))
         .routes(routes!(bridges::show))
         .routes(routes!(bridges::preview))
+        .routes(routes!(derived::list))
+        .routes(routes!(derived::show))
+        .routes(routes!(derived::trial))
         .routes(routes!(people::me))
         .routes(routes!(audit::audit));
     let operate = OpenApiRouter::new()

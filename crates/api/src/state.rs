@@ -12,7 +12,7 @@ use moorfall_broker::{
     },
 };
 use moorfall_contract::running::RunningService;
-use moorfall_links::{Inbox, WeakLink, bridge::Bridges};
+use moorfall_links::{Inbox, WeakLink, bridge::Bridges, derived::DerivedTopics};
 use moorfall_watch::{alerts::Alerts, sampler::Watch};
 use time::OffsetDateTime;
 
@@ -81,8 +81,16 @@ pub struct App {
     pub desk: Arc<Desk>,
     /// Bridges to other brokers.
     pub bridges: Arc<Bridges>,
+    /// Topics that are made of others.
+    pub derived: Arc<DerivedTopics>,
     /// Whoever looks at it and runs it.
     pub people: Arc<People>,
+}
+
+impl FromRef<App> for Arc<DerivedTopics> {
+    fn from_ref(app: &App) -> Self {
+        Arc::clone(&app.derived)
+    }
 }
 
 impl FromRef<App> for Arc<Broker> {

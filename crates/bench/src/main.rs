@@ -121,6 +121,10 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     if plan.wants("idle") {
         idle::run(plan).await?;
     }
+    // Before those whose clients choose the address that they come from: their ports are not free for a minute.
+    if plan.wants("crowd") {
+        beside::crowd(plan).await?;
+    }
     if plan.wants("subscriptions") {
         idle::subscriptions(plan).await?;
     }
@@ -144,9 +148,6 @@ async fn run(plan: &Plan) -> Result<(), Failure> {
     }
     if plan.wants("stuck") {
         beside::stuck(plan).await?;
-    }
-    if plan.wants("crowd") {
-        beside::crowd(plan).await?;
     }
     if plan.wants("floods") {
         floods::run(plan).await?;

@@ -147,6 +147,8 @@ kinds! {
     Certificate = "certificate",
     /// By nothing: it is a bridge's.
     Bridge = "bridge",
+    /// By nothing: derived topics hear with it.
+    Derived = "derived",
     /// A person acts as it at the console.
     Person = "person",
 }
@@ -440,4 +442,66 @@ kinds! {
     Slow = "slow",
     /// It is cut.
     Cut = "cut",
+}
+
+kinds! {
+    /// What a derived topic's messages hold.
+    DerivedForm
+    /// The value alone, as text.
+    Value = "value",
+    /// A JSON object of value, time and quality.
+    Record = "record",
+}
+
+mirrors!(DerivedForm: moorfall_core::blueprint::DerivedForm, Value, Record);
+
+kinds! {
+    /// How values of a while are made into one.
+    Statistic
+    /// Their mean.
+    Mean = "mean",
+    /// The least.
+    Least = "least",
+    /// The greatest.
+    Greatest = "greatest",
+    /// Their sum.
+    Sum = "sum",
+    /// How many.
+    Count = "count",
+    /// By how much they change in a second.
+    Rate = "rate",
+}
+
+mirrors!(Statistic: moorfall_core::blueprint::Statistic, Mean, Least, Greatest, Sum, Count, Rate);
+
+kinds! {
+    /// Whether a value is as new as it is meant to be.
+    Quality
+    /// It is.
+    Good = "good",
+    /// Its sources are silent for longer than their cadence.
+    Stale = "stale",
+}
+
+mirrors!(Quality: moorfall_core::derived::Quality, Good, Stale);
+
+kinds! {
+    /// What a derived topic makes of a message.
+    DerivedOutcome
+    /// It is published.
+    Published = "published",
+    /// It is like what was published before, or within the dead band.
+    Unchanged = "unchanged",
+    /// It waits, because something was published a moment ago.
+    Waits = "waits",
+    /// The condition is not true.
+    NotTrue = "not true",
+    /// Other sources have not said anything yet.
+    Incomplete = "incomplete",
+    /// A rate needs a second value.
+    OneAlone = "one alone",
+    /// No value can be made.
+    Failed = "failed",
+    /// There are as many topics as there is room for.
+    Full = "full",
 }

@@ -4,6 +4,7 @@
 pub mod alerts;
 pub mod blueprint_files;
 pub mod bridges;
+pub mod derived;
 pub mod design;
 pub mod desk;
 pub mod effects;

@@ -47,6 +47,9 @@ pub struct Identity {
 /// What the names of bridges' identities begin with; no other identity has such a name.
 pub const BRIDGE: &str = "bridge:";
 
+/// What names of derived topics begin with where they stand for whoever publishes.
+pub const DERIVED: &str = "derived:";
+
 impl Identity {
     /// The bridge whose identity has this name, if it is one's.
     pub fn bridge_named(name: &str) -> Option<&str> {

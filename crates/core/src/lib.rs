@@ -12,6 +12,7 @@ pub mod bridge;
 mod bucket;
 pub mod certificate;
 pub mod client;
+pub mod derived;
 mod event;
 mod expression;
 mod granted;
@@ -41,10 +42,12 @@ mod time;
 mod topic_set;
 
 pub use event::EventKind;
-pub use expression::{Expression, ExpressionError, MessageExpression};
+pub use expression::{
+    Expression, ExpressionError, Known, MessageExpression, MessageFields, NoValue, Scalar, ValueExpression,
+};
 pub use granted::Granted;
 pub use holding::{CohortQuota, Holding, Quota, Share};
-pub use identity::{ADMINISTRATOR, ANONYMOUS, AttributeValue, BRIDGE, BUILT_IN, Identity};
+pub use identity::{ADMINISTRATOR, ANONYMOUS, AttributeValue, BRIDGE, BUILT_IN, DERIVED, Identity};
 pub use limits::{LimitError, Limits, LiveTraffic, QueuePolicy};
 pub use message::{Delivery, Filed, Message, MessageName, NameKey, Properties, SessionKey, Via};
 pub use outbox::{Outbox, Pushed};

@@ -1,9 +1,12 @@
-//! What reaches out of the service: bridges to other brokers, and e-mail and web hooks to whoever is told of alerts.
+//! What reaches out of the service, or makes something of what passes: bridges to other brokers, derived topics, and e-mail
+//! and web hooks to whoever is told of alerts.
 
 pub mod bridge;
 mod courier;
+pub mod derived;
 mod hook;
 mod inbox;
+mod inside;
 mod mail;
 mod not_sent;
 mod reach;

@@ -75,6 +75,8 @@ enum Command {
     Blueprint(commands::blueprint::Arguments),
     /// Show, preview, pause and drain bridges to other brokers
     Bridge(commands::bridge::Arguments),
+    /// List, show and try topics that are made of others
+    Derived(commands::derived::Arguments),
     /// Explore topics: planned, live, and matched by a filter
     Topics(commands::topics::Arguments),
     /// Explain who can publish and subscribe to what, and why
@@ -143,6 +145,7 @@ async fn run(arguments: Arguments) -> output::Done {
         Command::History(arguments) => commands::history::run(&arguments).await,
         Command::Alerts(arguments) => commands::alerts::run(arguments).await,
         Command::Bridge(arguments) => commands::bridge::run(arguments).await,
+        Command::Derived(arguments) => commands::derived::run(arguments).await,
         Command::Events(arguments) => commands::events::run(&arguments).await,
         Command::Ladder(arguments) => commands::ladder::run(arguments).await,
         Command::Sessions(arguments) => commands::sessions::run(arguments).await,

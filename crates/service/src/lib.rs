@@ -51,7 +51,7 @@ use moorfall_core::{
     ADMINISTRATOR, Limits,
     blueprint::{Blueprint, Source, SourceFile},
 };
-use moorfall_links::{Courier, bridge::Bridges};
+use moorfall_links::{Courier, bridge::Bridges, derived::DerivedTopics};
 use moorfall_store::{Database, PrivateDatabase, Remark, Resolution, Span, Store, StoreError};
 use moorfall_watch::{
     alerts, event_log,
@@ -75,7 +75,7 @@ pub use start_error::StartError;
 /// How long connections may take to say goodbye at the end.
 const GOODBYE: Duration = Duration::from_millis(1_500);
 
-/// How long the start waits for bridges to subscribe here.
+/// How long the start waits for bridges and derived topics to subscribe here.
 const BRIDGES: Duration = Duration::from_secs(5);
 
 /// Spans that are written at a time when history is made up.
@@ -185,8 +185,9 @@ impl Service {
         let (process, people) = (Arc::new(process), Arc::new(people));
         let files = settings.bridge_files.clone().unwrap_or_else(|| folder.path().join("bridges"));
         let bridges = Arc::new(Bridges::new(Arc::clone(&broker), Arc::clone(&process.reception.seats), files));
+        let derived = Arc::new(DerivedTopics::new(Arc::clone(&broker), Arc::clone(&process.reception.seats)));
         let (watch, alerts, desk) = (Arc::default(), Arc::default(), Arc::default());
-        let app = App { broker, process, watch, alerts, desk, bridges, people };
+        let app = App { broker, process, watch, alerts, desk, bridges, derived, people };
         restore::restore(&app.broker.sessions, &store, crashed).await?;
         // What is wrong is in the log; the files were good a moment ago.
         let _failed = trust::trust(&app.process.listeners, &authorities);
@@ -240,10 +241,12 @@ impl Service {
             Arc::clone(&broker.live),
         ));
         tasks.spawn(page_reader::run(Arc::clone(&broker.sessions), Arc::clone(database), stopping.clone()));
-        // What is to be pushed waits before anybody can publish.
+        // What is to be pushed, or made of messages, is heard before anybody can publish.
         let (ready, are_ready) = oneshot::channel();
         tasks.spawn(Arc::clone(&app.bridges).run(ready));
-        let _ = timeout(BRIDGES, are_ready).await;
+        let (heard, are_heard) = oneshot::channel();
+        tasks.spawn(Arc::clone(&app.derived).run(heard));
+        let _ = timeout(BRIDGES, async { tokio::join!(are_ready, are_heard) }).await;
         tasks.spawn(due::keep_time(Arc::clone(&broker.sessions), stopping.clone()));
         tasks.spawn(housekeeping::each_second(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_expired(Arc::clone(broker)));

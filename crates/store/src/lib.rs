@@ -8,6 +8,7 @@ mod bridges;
 mod changes;
 mod cluster;
 mod console_sessions;
+mod derived;
 mod database;
 mod database_health;
 mod desk_setups;

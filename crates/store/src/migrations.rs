@@ -32,6 +32,7 @@ const STEPS: &[(&str, &str)] = &[
     step!("0016_alert"),
     step!("0017_ban"),
     step!("0018_bridge"),
+    step!("0019_derived"),
 ];
 
 /// All of them.

@@ -3,4 +3,5 @@
 mod bridge_view;
 pub mod bridges;
 pub mod demo_link;
+pub mod derived;
 mod preview;

@@ -23,6 +23,7 @@ fn signed_in_by(by: &Proof) -> SignedInBy {
         Proof::Certificate => SignedInBy::Certificate,
         Proof::Person(_) => SignedInBy::Person,
         Proof::Bridge => SignedInBy::Bridge,
+        Proof::Derived => SignedInBy::Derived,
     }
 }
 

@@ -3,7 +3,11 @@
 use std::sync::{Arc, atomic::Ordering};
 
 use futures_util::{FutureExt, future::BoxFuture};
-use moorfall_core::session::{Credentials, Ended, Verdict};
+use moorfall_core::{
+    DERIVED,
+    access::Access,
+    session::{Credentials, Ended, Verdict},
+};
 use moorfall_live::facts::Fact;
 use moorfall_store::SessionRow;
 
@@ -52,6 +56,8 @@ impl Connection {
                 Some(Acting::Person { identity, person }) => {
                     (Authenticator::admit_acting(&asking, &identity, directory), SignedInBy::Person(person))
                 }
+                // What it may hear the blueprint says.
+                Some(Acting::Derived { .. }) => (Verdict::Known(Access::unrestricted(DERIVED)), SignedInBy::Derived),
                 Some(Acting::Bridge { name, .. }) => (authenticator.admit_bridge(&asking, &name), SignedInBy::Bridge),
                 None => authenticator.check(&asking, directory, tokens).await,
             };

@@ -78,7 +78,7 @@ pub fn serve(broker: Arc<Broker>, arrived: Arrived) -> impl Future<Output = ()> 
     let mut session = Session::new(limits, format!("assigned-{}", random_text(12)), origin.at);
     session.set_broker_name(Arc::clone(&broker.name.public));
     let handover = match &origin.acting {
-        Some(Acting::Bridge { handover, .. }) => {
+        Some(Acting::Bridge { handover, .. } | Acting::Derived { handover }) => {
             session.hand_over();
             Some(Arc::clone(handover))
         }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use moorfall_core::{
-    AttributeValue, BRIDGE, BUILT_IN,
+    AttributeValue, BRIDGE, BUILT_IN, DERIVED,
     certificate::{self, MatchError},
     names::NameFault,
 };
@@ -71,6 +71,9 @@ pub enum Unfit {
     /// It is kept for a bridge.
     #[error("names that begin with {BRIDGE} belong to bridges")]
     Bridge,
+    /// It is kept for a derived topic.
+    #[error("names that begin with {DERIVED} belong to derived topics")]
+    Derived,
     /// It could not be a level of a topic.
     #[error("names are used in topic levels, so they can't contain / + # or control characters")]
     Level,
@@ -153,6 +156,8 @@ pub(super) fn check_name(name: &str) -> Result<(), DirectoryError> {
         Unfit::BuiltIn
     } else if name.starts_with(BRIDGE) {
         Unfit::Bridge
+    } else if name.starts_with(DERIVED) {
+        Unfit::Derived
     } else if name.chars().any(|c| c.is_control() || matches!(c, '/' | '+' | '#')) {
         Unfit::Level
     } else {

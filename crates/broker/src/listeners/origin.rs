@@ -49,6 +49,11 @@ pub enum Acting {
         /// Who.
         person: Arc<str>,
     },
+    /// The client that derived topics hear with.
+    Derived {
+        /// Where messages for it go.
+        handover: Arc<Handover>,
+    },
     /// A bridge.
     Bridge {
         /// Its name.

@@ -59,6 +59,8 @@ pub enum SignedInBy {
     Person(Arc<str>),
     /// By nothing: it is a bridge's.
     Bridge,
+    /// By nothing: derived topics hear with it.
+    Derived,
 }
 
 /// Where a connection comes from.

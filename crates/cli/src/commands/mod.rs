@@ -8,6 +8,7 @@ pub mod bridge;
 mod bulk;
 pub mod busiest;
 pub mod cert;
+pub mod derived;
 pub mod drill;
 pub mod events;
 pub mod history;

@@ -7,7 +7,7 @@ use humantime::format_duration;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, PlannedLevel, PlannedTopic, Proof, Rule, Verdict,
+    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, PlannedLevel, PlannedTopic, Proof, Rule, Verdict,
 };
 use crate::{Values, shown::span};
 
@@ -69,7 +69,7 @@ impl From<String> for Content {
 pub struct Change {
     /// What happens to it.
     pub kind: Kind,
-    /// What it is: level, topic, cohort, rule, proof, contact, alert or bridge.
+    /// What it is: level, topic, cohort, rule, proof, contact, alert, bridge or derived topic.
     pub part: String,
     /// Its name.
     pub name: String,
@@ -93,7 +93,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
-    let parts: [(&str, ListParts); 8] = [
+    let parts: [(&str, ListParts); 9] = [
         ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
         ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
         ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
@@ -102,6 +102,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         ("contact", |blueprint| named(blueprint.contacts.iter().map(|(name, one)| (name, contact_fields(one))))),
         ("alert", |blueprint| named(blueprint.alerts.iter().map(|alert| (&alert.name, alert_fields(alert))))),
         ("bridge", |blueprint| named(blueprint.bridges.iter().map(|bridge| (&bridge.name, bridge_fields(bridge))))),
+        ("derived", |blueprint| named(blueprint.derived.iter().map(|one| (&one.name, derived_fields(one))))),
     ];
     for (part, list) in parts {
         compare(part, list(old), list(new), &mut changes);
@@ -280,6 +281,42 @@ impl Bridge {
     /// Whether another one says the same, wherever it stands.
     pub fn says_the_same(&self, other: &Self) -> bool {
         self.name == other.name && bridge_fields(self) == bridge_fields(other)
+    }
+}
+
+fn derived_fields(derived: &Derived) -> Fields {
+    let time = |time: Option<Duration>| time.map(|time| format_duration(time).to_string()).unwrap_or_default();
+    let (factor, offset) = derived.scale;
+    let source = |source: &DerivedSource| match source.name.as_str() {
+        "" => source.names.written_filter().to_owned(),
+        name => format!("{name}: {}", source.names.written_filter()),
+    };
+    vec![
+        ("from", Content::list(derived.sources.iter().map(source))),
+        ("to", derived.to.clone().into()),
+        ("where", derived.condition.as_ref().map(ToString::to_string).unwrap_or_default().into()),
+        ("value", derived.value.to_string().into()),
+        ("factor", factor.to_string().into()),
+        ("offset", offset.to_string().into()),
+        ("statistic", derived.window.map(|window| window.statistic.to_string()).unwrap_or_default().into()),
+        ("window", time(derived.window.map(|window| window.span)).into()),
+        ("on-change", derived.on_change.to_string().into()),
+        ("dead-band", derived.dead_band.map(|band| band.to_string()).unwrap_or_default().into()),
+        ("at-most-every", time(derived.at_most_every).into()),
+        ("cadence", time(derived.cadence).into()),
+        ("payload", derived.form.to_string().into()),
+        ("qos", derived.qos.to_string().into()),
+        ("retained", derived.retained.to_string().into()),
+        ("purpose", derived.purpose.clone().into()),
+    ]
+}
+
+impl Derived {
+    /// Everything that its values depend on, as one text: what is known of earlier values holds as long as it is the same.
+    pub fn says(&self) -> String {
+        let fields = derived_fields(self);
+        let told = fields.iter().filter(|(name, _)| *name != "purpose");
+        told.map(|(name, content)| format!("{name} = {}\n", content.text())).collect()
     }
 }
 

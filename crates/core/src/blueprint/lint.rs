@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{
-    Act, Blueprint, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict,
+    Act, Blueprint, Derived, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict,
     Watched, Who, lint_bridges, pattern::Piece,
 };
 use crate::{TopicSet, Values};
@@ -32,6 +32,7 @@ pub(super) fn lint(blueprint: &Blueprint) -> Vec<Finding> {
     for bridge in &blueprint.bridges {
         lint_bridges::lint(bridge, &mut |at, message, remedy| lint.warn(at, message, remedy));
     }
+    lint.derived();
     lint.found.sort_by_key(|(span, _)| (span.file, span.bytes.start));
     lint.found.into_iter().map(|(_, finding)| finding).collect()
 }
@@ -68,6 +69,38 @@ impl<'a> Lint<'a> {
         if path.len() > LENGTH {
             let message = format!("the path has {} bytes, which every message carries", path.len());
             self.warn(at, message, format!("stay below {LENGTH}"));
+        }
+    }
+
+    /// Derived topics that nobody may have meant so.
+    fn derived(&mut self) {
+        let blueprint = self.blueprint;
+        let planned: Vec<TopicSet> = blueprint.topics.iter().map(|topic| topic.set.clone()).collect();
+        for derived in &blueprint.derived {
+            if let [source] = &derived.sources[..]
+                && derived.window.is_none()
+                && source.names.joins_topics()
+            {
+                let message = format!("different topics become one by `{}`, and the newest has it", source.names);
+                self.warn(&derived.at, message, "put everything that the filter catches in the new name");
+            }
+            let image = derived.sources[0].names.image();
+            if !planned.is_empty()
+                && let Some(topic) = image.outside(&planned)
+            {
+                let message = format!("`{}` makes topics that are not planned, for example {topic}", derived.name);
+                self.warn(&derived.at, message, format!("add a planned topic with path = \"{}\"", derived.to));
+            }
+        }
+        for (place, derived) in blueprint.derived.iter().enumerate() {
+            let image = |one: &Derived| one.sources[0].names.image();
+            let clash = blueprint.derived[..place].iter().find_map(|earlier| {
+                image(earlier).intersect(&image(derived)).map(|both| (earlier, both.example()))
+            });
+            if let Some((earlier, topic)) = clash {
+                let message = format!("`{}` and `{}` may both make {topic}", earlier.name, derived.name);
+                self.warn(&derived.at, message, "choose names that can't meet");
+            }
         }
     }
 
@@ -127,12 +160,15 @@ impl<'a> Lint<'a> {
             .filter_map(level_name);
         let mappings = blueprint.bridges.iter().flat_map(|bridge| bridge.push.iter().chain(&bridge.pull));
         let in_bridges = mappings.flat_map(|mapping| mapping.names.named_levels());
-        let used: HashSet<&str> = in_paths.chain(in_rules).chain(in_alerts).chain(in_bridges).collect();
+        let sources = blueprint.derived.iter().flat_map(|derived| &derived.sources);
+        let in_derived = sources.flat_map(|source| source.names.named_levels());
+        let used: HashSet<&str> =
+            in_paths.chain(in_rules).chain(in_alerts).chain(in_bridges).chain(in_derived).collect();
         for (name, level) in &blueprint.levels {
             if !used.contains(name.as_str()) {
                 self.warn(
                     &level.at,
-                    format!("no topic, rule, alert or bridge uses the level `{name}`"),
+                    format!("no topic, rule, alert, bridge or derived topic uses the level `{name}`"),
                     "remove it, or use it",
                 );
             }

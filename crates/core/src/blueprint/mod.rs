@@ -3,6 +3,7 @@
 mod alerts;
 mod bridge_rights;
 mod bridges;
+mod derived;
 mod diff;
 mod lint;
 mod lint_bridges;
@@ -12,6 +13,7 @@ mod proofs;
 mod read;
 mod read_alerts;
 mod read_bridges;
+mod read_derived;
 mod reader;
 mod schema_cost;
 mod source;
@@ -32,6 +34,7 @@ pub use self::{
     alerts::{Alert, AlertSeverity, BridgeFigure, Contact, Watched, WatchedTopics},
     bridge_rights::bridge_rights,
     bridges::{Bridge, BridgeFiles, BridgeMapping, Waiting},
+    derived::{Derived, DerivedForm, DerivedSource, Statistic, Window},
     diff::{Change, FieldChange, Kind, diff},
     pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
     payload::{Payload, PayloadFault, Schema},
@@ -65,6 +68,8 @@ pub struct Blueprint {
     pub alerts: Vec<Alert>,
     /// Other brokers, and what goes between them and this one.
     pub bridges: Vec<Bridge>,
+    /// Topics that are made of others.
+    pub derived: Vec<Derived>,
 }
 
 /// A named place in the hierarchy.

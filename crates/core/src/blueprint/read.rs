@@ -17,6 +17,7 @@ use super::{
 use super::{
     read_alerts::{AlertEntry, ContactEntry},
     read_bridges::BridgeEntry,
+    read_derived::DerivedEntry,
     reader::{Reader, rate},
 };
 use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
@@ -45,6 +46,8 @@ struct File {
     alerts: Vec<AlertEntry>,
     #[serde(default)]
     bridges: Vec<BridgeEntry>,
+    #[serde(default)]
+    derived: Vec<DerivedEntry>,
 }
 
 #[derive(Deserialize)]
@@ -144,7 +147,9 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
         reader.proofs(&mut blueprint, file.proofs);
         reader.alerts(&mut blueprint, file.alerts);
         reader.bridges(&mut blueprint, file.bridges);
+        reader.derived(&mut blueprint, file.derived);
     }
+    reader.no_derived_cycle(&blueprint);
     reader.twice(&blueprint);
     if reader.findings.is_empty() {
         blueprint.source = reader.source;
@@ -542,7 +547,8 @@ impl Reader {
         let alerts = blueprint.alerts.iter().map(|alert| ("alerts", &alert.name, &alert.at));
         let mut seen = HashMap::new();
         let bridges = blueprint.bridges.iter().map(|bridge| ("bridges", &bridge.name, &bridge.at));
-        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts).chain(bridges) {
+        let derived = blueprint.derived.iter().map(|derived| ("derived topics", &derived.name, &derived.at));
+        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts).chain(bridges).chain(derived) {
             if seen.insert((what, name), at).is_some() {
                 self.wrong(at, format!("two {what} have the name `{name}`"), "use different names");
             }

@@ -18,7 +18,7 @@ pub enum MappingError {
         error: FilterError,
     },
     /// Members of a shared subscription take turns, and a bridge is one.
-    #[error("`{0}` is a shared subscription; a bridge takes every message of its filter")]
+    #[error("`{0}` is a shared subscription; here every message of the filter is taken")]
     Shared(String),
     /// Braces around something that means nothing in a filter.
     #[error("there is no level `{name}`; this blueprint has{levels}")]
@@ -263,6 +263,25 @@ impl Mapping {
         })
     }
 
+    /// The levels of the filter that are always the same, from the first, without its `#`.
+    pub(crate) fn fixed_levels(&self) -> impl Iterator<Item = Option<&str>> {
+        self.levels.iter().map(|level| if let Taken::Text(text) = level { Some(&**text) } else { None })
+    }
+
+    /// Whether the filter ends with `#`.
+    pub(crate) fn is_open(&self) -> bool {
+        self.open
+    }
+
+    /// The named levels of the filter, and what a topic that it takes has there.
+    pub(crate) fn caught<'a>(&'a self, topic: &'a str) -> Vec<(&'a str, &'a str)> {
+        let named = |(level, value): (&'a Taken, &'a str)| match level {
+            Taken::Named(level) => Some((level.name.as_str(), value)),
+            Taken::Text(_) | Taken::Any => None,
+        };
+        self.levels.iter().zip(topic.split('/')).filter_map(named).collect()
+    }
+
     /// Whether different topics may become one, because something that is caught does not stand in the new name.
     pub fn joins_topics(&self) -> bool {
         self.template.as_ref().is_some_and(|template| {
@@ -409,7 +428,7 @@ pub(super) mod tests {
     fn what_can_t_be_is_said() {
         for (filter, to, words) in [
             ("a/#/b", None, "is not a topic filter"),
-            ("$share/group/a", None, "takes every message"),
+            ("$share/group/a", None, "every message of the filter"),
             ("a/{gauge}", None, "no level `gauge`; this blueprint has: reach, station"),
             ("a/x{reach}", None, "alone between slashes"),
             ("a/{reach", None, "alone between slashes"),

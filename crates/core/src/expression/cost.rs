@@ -36,7 +36,7 @@ pub(super) struct TooDear {
 }
 
 /// Looks through an expression; gives the names that its loops give to what they go through.
-pub(super) fn check(root: &IdedExpr, names: &[&'static str]) -> Result<HashSet<String>, TooDear> {
+pub(super) fn check(root: &IdedExpr, names: &[&str]) -> Result<HashSet<String>, TooDear> {
     let mut walk = Walk { names, loops: HashSet::new(), sums: 0, patterns: 0 };
     let steps = walk.cost(root, None)?;
     if steps > STEPS {
@@ -47,7 +47,7 @@ pub(super) fn check(root: &IdedExpr, names: &[&'static str]) -> Result<HashSet<S
 }
 
 struct Walk<'a> {
-    names: &'a [&'static str],
+    names: &'a [&'a str],
     loops: HashSet<String>,
     sums: u32,
     patterns: u32,

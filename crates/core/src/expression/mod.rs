@@ -6,6 +6,8 @@
 //! it is read.
 
 mod cost;
+mod numbers;
+mod value;
 
 use std::{
     collections::HashMap,
@@ -13,9 +15,12 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use cel::{Context, Env, ExecutionError, Program, Value};
+use cel::{Context, Env, Program, Value, common::ast::IdedExpr};
 
 use crate::{AttributeValue, Identity};
+
+pub(crate) use self::value::{payload_of, scaled};
+pub use self::value::{Known, MessageFields, NoValue, Scalar, ValueExpression};
 
 /// The longest expression, bytes: what it takes to read one grows with its square.
 const LENGTH: usize = 1_000;
@@ -40,16 +45,16 @@ const MOST_LOOPS: usize = 6;
 static FUNCTIONS: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 
 /// What an expression may name.
-struct Names {
-    known: &'static [&'static str],
+struct Names<'a> {
+    known: &'a [&'a str],
     /// What to write instead of something else.
-    remedy: &'static str,
+    remedy: &'a str,
 }
 
-const OF_IDENTITY: Names =
+const OF_IDENTITY: Names<'_> =
     Names { known: &["attr", "identity"], remedy: "write attr.NAME for an attribute, or identity" };
 
-const OF_MESSAGE: Names = Names {
+const OF_MESSAGE: Names<'_> = Names {
     known: &["topic", "levels", "payload", "qos", "retained"],
     remedy: "write topic, levels[N], payload, payload.FIELD, qos or retained",
 };
@@ -69,6 +74,8 @@ pub struct ExpressionError {
 struct Compiled {
     text: String,
     program: Arc<Program>,
+    /// The same with whole numbers in sums turned into the other kind, if there are some.
+    in_one_kind: Option<Arc<IdedExpr>>,
 }
 
 impl fmt::Debug for Compiled {
@@ -84,12 +91,12 @@ impl PartialEq for Compiled {
 }
 
 impl Compiled {
-    fn parse(text: &str, names: &Names) -> Result<Self, ExpressionError> {
+    fn parse(text: &str, names: &Names<'_>) -> Result<Self, ExpressionError> {
         check_size(text)?;
         stacker::grow(STACK, || Self::parse_here(text, names))
     }
 
-    fn parse_here(text: &str, names: &Names) -> Result<Self, ExpressionError> {
+    fn parse_here(text: &str, names: &Names<'_>) -> Result<Self, ExpressionError> {
         let program = Program::compile(text).map_err(|errors| {
             let first = errors.errors.first();
             let at = first.map_or(0, |error| byte_of(text, error.pos.0, error.pos.1));
@@ -108,11 +115,12 @@ impl Compiled {
             return Err(ExpressionError { at: text.find(unknown).unwrap_or(0), message });
         }
         drop(named);
-        Ok(Self { text: text.to_owned(), program: Arc::new(program) })
+        let in_one_kind = numbers::in_one_kind(program.expression()).map(Arc::new);
+        Ok(Self { text: text.to_owned(), program: Arc::new(program), in_one_kind })
     }
 
     /// Refuses what gives something else than true or false. What can't be evaluated here may be true elsewhere.
-    fn checked(self, example: cel::ResolveResult) -> Result<Self, ExpressionError> {
+    fn checked<E>(self, example: Result<Value, E>) -> Result<Self, ExpressionError> {
         match example {
             Ok(Value::Bool(_)) | Err(_) => Ok(self),
             Ok(_) => {
@@ -122,12 +130,15 @@ impl Compiled {
         }
     }
 
-    fn value<const N: usize>(&self, variables: [(&str, Value); N]) -> cel::ResolveResult {
+    fn value<'a>(&self, variables: impl IntoIterator<Item = (&'a str, Value)>) -> cel::ResolveResult {
         let mut context = Context::with_env(Arc::clone(&FUNCTIONS));
         for (name, value) in variables {
             context.add_variable_from_value(name, value);
         }
-        stacker::maybe_grow(STACK / 16, STACK, || self.program.execute(&context))
+        stacker::maybe_grow(STACK / 16, STACK, || {
+            let turned = self.in_one_kind.as_ref().and_then(|turned| context.resolve(turned).ok());
+            turned.map_or_else(|| self.program.execute(&context), Ok)
+        })
     }
 }
 
@@ -185,25 +196,8 @@ impl MessageExpression {
         matches!(self.value(topic, payload, qos, retained), Ok(Value::Bool(true)))
     }
 
-    fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> cel::ResolveResult {
-        if payload.len() > PAYLOAD {
-            return Err(ExecutionError::function_error("payload", "it is too long to be evaluated"));
-        }
-        let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
-        let payload = match serde_json::from_slice::<serde_json::Value>(payload) {
-            Ok(json) if has_long_list(&json) => {
-                return Err(ExecutionError::function_error("payload", "it has a list that is too long for a loop"));
-            }
-            Ok(json) => of_json(json),
-            Err(_) => String::from_utf8_lossy(payload).into_owned().into(),
-        };
-        self.0.value([
-            ("topic", topic.to_owned().into()),
-            ("levels", levels.into()),
-            ("payload", payload),
-            ("qos", Value::Int(qos.into())),
-            ("retained", Value::Bool(retained)),
-        ])
+    fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> Result<Value, NoValue> {
+        Ok(self.0.value(MessageFields::new(topic, payload, qos, retained).values()?)?)
     }
 }
 
@@ -382,6 +376,7 @@ mod tests {
             ("topic.endsWith('/level') && !retained", true),
             ("payload.pumps[0].on", true),
             ("payload.missing > 1", false),
+            ("payload.m * 100 > 182 && payload.m * 100 < 184", true),
             ("has(payload.m)", true),
             ("levels[9] == 'x'", false),
             ("size(levels) == 5", true),

@@ -60,6 +60,10 @@ macro_rules! measures {
                     "Bytes of the payloads that bridges carried.";
                 bridge_not_carried BridgeNotCarried: Messages by NotCarried, History,
                     "Messages that bridges had and did not carry on.";
+                derived Derived: Messages by Nothing, History,
+                    "Messages that derived topics published.";
+                derived_failed DerivedFailed: Messages by Nothing, History,
+                    "Messages of which a derived topic could make no value.";
                 came_back CameBack: Messages by CameBack, History,
                     "Messages that came by bridges once more and were not passed on.";
             }

@@ -4,6 +4,7 @@
 mod access;
 mod blueprint;
 mod bridges;
+mod derived;
 mod explanations;
 mod plan;
 mod proofs;

@@ -6,6 +6,8 @@ use moorfall_client::ConnectError;
 use moorfall_core::bridge::relay::{Over, Said};
 use moorfall_wire::PacketType;
 
+use crate::inside::NotInside;
+
 /// Why a link is down.
 #[derive(Debug, thiserror::Error)]
 pub enum LinkFault {
@@ -104,6 +106,15 @@ pub enum LinkFault {
     /// What is known of the bridge can't be read or written.
     #[error("What is known of the bridge can't be read from the database: {0}")]
     Store(#[from] moorfall_store::StoreError),
+}
+
+impl From<NotInside> for LinkFault {
+    fn from(error: NotInside) -> Self {
+        match error {
+            NotInside::NoRoom => Self::NoRoom,
+            NotInside::Refused(error) => Self::Connect(error),
+        }
+    }
 }
 
 impl LinkFault {

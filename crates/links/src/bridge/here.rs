@@ -1,15 +1,14 @@
 //! The bridge's two clients here, and what they subscribe to.
 
-use std::{collections::BTreeMap, net::SocketAddr, path::PathBuf, sync::Arc};
+use std::{collections::BTreeMap, path::PathBuf, sync::Arc};
 
 use bytes::BytesMut;
 use moorfall_broker::{
-    attach::{Entrance, attach},
     broker::Broker,
     connection::handover::Handover,
-    listeners::{listener::Listener, origin::Acting, seats::Seats, settings::ListenerSettings},
+    listeners::{origin::Acting, seats::Seats},
 };
-use moorfall_client::{AskedBy, Dialled, Layer, Options, Remote, Scheme, dial_over};
+use moorfall_client::Dialled;
 use moorfall_core::{
     Limits,
     blueprint::Bridge,
@@ -17,21 +16,18 @@ use moorfall_core::{
 };
 use moorfall_wire::{
     Connect, Disconnect, Frame, MAX_PACKET_SIZE, Packet, PacketId, ProtocolVersion, QoS, ReasonCode, RetainHandling,
-    Subscribe, SubscribeProperties, Subscription, SubscriptionOptions, TopicFilter, Unsubscribe, UnsubscribeProperties,
-    UserProperty,
+    Subscription, SubscriptionOptions, TopicFilter, UserProperty,
 };
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use super::fault::LinkFault;
+use crate::inside::{Inside, requests};
 
 /// The name of the listener that clients of bridges count as ones of.
 const LISTENER: &str = "bridges";
 
 /// Messages at QoS 1 and 2 that are under way to the remote at most, if it takes so many: enough for a long way there.
 pub(super) const IN_FLIGHT: u16 = 4_096;
-
-/// The identifier of SUBSCRIBE and UNSUBSCRIBE. Sessions begin with low ones for messages.
-pub(super) const REQUEST: PacketId = PacketId::MAX;
 
 /// Where clients of bridges come in.
 #[derive(Debug)]
@@ -58,23 +54,9 @@ impl Here {
             subscriptions: usize::MAX,
             ..bridge.limits(&self.broker.limits)
         };
-        let nowhere = SocketAddr::from(([127, 0, 0, 1], 0));
-        let settings = ListenerSettings::tcp(LISTENER, nowhere);
-        let listener = Arc::new(Listener::new(&settings, nowhere, None, limits));
-        let entrance = Entrance { seats: &self.seats, listener: &listener, address: nowhere };
-        let handover = Arc::new(Handover::default());
-        let acting = Acting::Bridge { name: bridge.name.clone(), handover: Arc::clone(&handover) };
-        let near = attach(&self.broker, entrance, acting);
-        let near: Box<dyn Layer> = Box::new(near.map_err(|_| LinkFault::NoRoom)?);
-        let mut connect = Connect::new(ProtocolVersion::V5, bridge.client_id(direction));
-        connect.clean_start = false;
-        connect.keep_alive = 0;
-        connect.properties.session_expiry_interval = Some(u32::MAX);
-        adapt(&mut connect);
-        let remote =
-            Remote { scheme: Scheme::Mqtt, identity: None, host: "this broker".into(), port: 0, path: String::new() };
-        let options = Options { asked_by: AskedBy::Bridge, ..Options::new(remote) };
-        Ok((dial_over(near, &options, &connect).await?, handover))
+        let inside = Inside { broker: Arc::clone(&self.broker), seats: Arc::clone(&self.seats), listener: LISTENER };
+        let acting = |handover| Acting::Bridge { name: bridge.name.clone(), handover };
+        Ok(inside.open(bridge.client_id(direction), acting, limits, adapt).await?)
     }
 
     /// Whether the session that receives what is pushed is there.
@@ -151,23 +133,6 @@ pub(super) fn wanted(bridge: &Bridge, direction: Direction) -> Vec<Subscription>
         }
     }
     all.into_values().collect()
-}
-
-/// The packets that bring what is subscribed to from what it was before to what is wanted.
-pub(super) fn requests(wanted: &[Subscription], before: &[String]) -> Vec<Packet> {
-    let is_wanted = |filter: &&String| wanted.iter().any(|one| *one.filter == ***filter);
-    let gone: Vec<TopicFilter> =
-        before.iter().filter(|filter| !is_wanted(filter)).filter_map(|filter| filter.parse().ok()).collect();
-    let mut packets = Vec::new();
-    if !gone.is_empty() {
-        let properties = UnsubscribeProperties::default();
-        packets.push(Packet::Unsubscribe(Unsubscribe { packet_id: REQUEST, properties, filters: gone }));
-    }
-    if !wanted.is_empty() {
-        let (properties, subscriptions) = (SubscribeProperties::default(), wanted.to_vec());
-        packets.push(Packet::Subscribe(Subscribe { packet_id: REQUEST, properties, subscriptions }));
-    }
-    packets
 }
 
 /// Which filters were refused.

@@ -36,10 +36,11 @@ use tokio_util::io::poll_read_buf;
 
 use super::{
     fault::{LinkFault, in_words},
-    here::{Here, IN_FLIGHT, lowered, refusals, requests, wanted},
+    here::{Here, IN_FLIGHT, lowered, refusals, wanted},
     seen::{Phase, Seen},
     wish::{Mode, Wish},
 };
+use crate::inside::requests;
 
 /// Bytes that are read at a time.
 const READ: usize = 64 * 1024;

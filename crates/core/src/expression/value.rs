@@ -1,0 +1,340 @@
+//! Expressions that give a value.
+
+use std::{collections::HashMap, fmt, sync::Arc};
+
+use cel::{ExecutionError, Value};
+use serde::{Deserialize, Serialize};
+
+use super::{Compiled, ExpressionError, Names, PAYLOAD, has_long_list, of_json};
+use crate::Time;
+
+/// Names that every expression of a derived topic may use.
+const KNOWN: [&str; 8] = ["topic", "levels", "level", "payload", "qos", "retained", "time", "before"];
+
+/// Digits of a number that are told: more would tell how sums are rounded.
+const DIGITS: usize = 12;
+
+/// The longest text that a value may be, bytes.
+const TEXT: usize = 1_024;
+
+/// Something that can be said by itself.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Scalar {
+    /// True or false.
+    Truth(bool),
+    /// A number, which is finite.
+    Number(f64),
+    /// A text.
+    Text(String),
+}
+
+impl Scalar {
+    /// The number, if it is one.
+    pub fn number(&self) -> Option<f64> {
+        if let Self::Number(number) = self { Some(*number) } else { None }
+    }
+}
+
+/// A number with no more digits than mean something.
+fn rounded(number: f64) -> f64 {
+    format!("{number:.*e}", DIGITS - 1).parse().unwrap_or(number)
+}
+
+impl fmt::Display for Scalar {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Truth(truth) => truth.fmt(f),
+            Self::Number(number) => number.fmt(f),
+            Self::Text(text) => f.write_str(text),
+        }
+    }
+}
+
+impl From<&Scalar> for Value {
+    fn from(scalar: &Scalar) -> Self {
+        match scalar {
+            Scalar::Truth(truth) => Self::Bool(*truth),
+            Scalar::Number(number) => Self::Float(*number),
+            Scalar::Text(text) => Self::String(Arc::new(text.clone())),
+        }
+    }
+}
+
+/// Why an expression gave no value.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum NoValue {
+    /// A field or name that is not there.
+    Missing(String),
+    /// What it gave can't be said by itself: a list, or an object, or nothing.
+    NotScalar(&'static str),
+    /// A number is needed here.
+    NotNumber,
+    /// The number has no end, or is none.
+    NotFinite,
+    /// The text is longer than a value may be.
+    TextTooLong,
+    /// The payload is longer than what is looked into.
+    PayloadTooLong,
+    /// The payload is longer than what is kept until other sources have said something.
+    NotKept,
+    /// The payload has a list that is too long to be gone through.
+    ListTooLong,
+    /// Something that can't be added, compared or looked into.
+    Misfit(String),
+}
+
+impl fmt::Display for NoValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Missing(name) => write!(f, "there is no `{name}`"),
+            Self::NotScalar(what) => write!(f, "it gives {what}, and only a number, a text or true or false is a value"),
+            Self::NotNumber => f.write_str("it gives no number, which is needed here"),
+            Self::NotFinite => f.write_str("it gives no finite number"),
+            Self::TextTooLong => write!(f, "it gives a text of more than {TEXT} bytes"),
+            Self::PayloadTooLong => write!(f, "the payload has more than {PAYLOAD} bytes"),
+            Self::NotKept => f.write_str("the payload is too long to be kept for the other sources"),
+            Self::ListTooLong => f.write_str("the payload has a list that is too long to be gone through"),
+            Self::Misfit(words) => f.write_str(words),
+        }
+    }
+}
+
+impl From<ExecutionError> for NoValue {
+    fn from(error: ExecutionError) -> Self {
+        match error {
+            ExecutionError::NoSuchKey(name) | ExecutionError::UndeclaredReference(name) => Self::Missing(name.to_string()),
+            ExecutionError::IndexOutOfBounds(_) => Self::Missing("level or place of this number".into()),
+            ExecutionError::DivisionByZero(_) | ExecutionError::RemainderByZero(_) => Self::NotFinite,
+            ExecutionError::Overflow(..) => Self::NotFinite,
+            ExecutionError::UnsupportedBinaryOperator(operator, ..) => {
+                let what = match operator {
+                    "add" => "added",
+                    "sub" => "taken from each other",
+                    "mul" => "multiplied",
+                    "div" | "rem" => "divided",
+                    _ => "put together",
+                };
+                Self::Misfit(format!("two values can't be {what}: they are not both numbers"))
+            }
+            ExecutionError::ValuesNotComparable(..) => Self::Misfit("two values can't be compared".into()),
+            ExecutionError::FunctionError { message, .. } => Self::Misfit(message),
+            _ => Self::Misfit("it can't be evaluated with values of these kinds".into()),
+        }
+    }
+}
+
+/// What of a message an expression may name; made ready once for all expressions that look at it.
+#[derive(Clone, Debug)]
+pub struct MessageFields {
+    topic: Value,
+    levels: Value,
+    payload: Result<Value, NoValue>,
+    qos: u8,
+    retained: bool,
+}
+
+impl MessageFields {
+    /// Those of a message.
+    pub fn new(topic: &str, payload: &[u8], qos: u8, retained: bool) -> Self {
+        let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
+        Self { topic: topic.to_owned().into(), levels: levels.into(), payload: payload_of(payload), qos, retained }
+    }
+
+    /// What the payload says, for [`Known::beside`].
+    pub fn payload(&self) -> Result<&Value, &NoValue> {
+        self.payload.as_ref()
+    }
+
+    pub(super) fn values(&self) -> Result<[(&'static str, Value); 5], NoValue> {
+        Ok([
+            ("topic", self.topic.clone()),
+            ("levels", self.levels.clone()),
+            ("payload", self.payload.clone()?),
+            ("qos", Value::Int(self.qos.into())),
+            ("retained", Value::Bool(self.retained)),
+        ])
+    }
+}
+
+/// What a payload says: its fields if it is JSON, else its text.
+pub(crate) fn payload_of(payload: &[u8]) -> Result<Value, NoValue> {
+    if payload.len() > PAYLOAD {
+        return Err(NoValue::PayloadTooLong);
+    }
+    match serde_json::from_slice::<serde_json::Value>(payload) {
+        Ok(json) if has_long_list(&json) => Err(NoValue::ListTooLong),
+        Ok(json) => Ok(of_json(json)),
+        Err(_) => Ok(String::from_utf8_lossy(payload).into_owned().into()),
+    }
+}
+
+/// What an expression of a derived topic may name.
+#[derive(Clone, Copy, Debug)]
+pub struct Known<'a> {
+    /// The message that has just come.
+    pub message: &'a MessageFields,
+    /// Named levels of its topic.
+    pub level: &'a [(&'a str, &'a str)],
+    /// What the newest messages of all sources say, by their names.
+    pub beside: &'a [(&'a str, Value)],
+    /// When it came.
+    pub time: Time,
+    /// The value before.
+    pub before: Option<&'a Scalar>,
+}
+
+/// An expression of a derived topic.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ValueExpression(Compiled);
+
+impl fmt::Display for ValueExpression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.text)
+    }
+}
+
+impl ValueExpression {
+    /// Reads an expression; sources have these names.
+    ///
+    /// # Errors
+    ///
+    /// It can't be read, names what there is not, or could cost too much.
+    pub fn parse(text: &str, sources: &[&str]) -> Result<Self, ExpressionError> {
+        let known: Vec<&str> = KNOWN.iter().chain(sources).copied().collect();
+        let words = match sources {
+            [] => "write payload, payload.FIELD, levels[N], level.NAME, topic, time, before, qos or retained".to_owned(),
+            names => format!("write {}, levels[N], level.NAME, time or before", names.join(", ")),
+        };
+        Ok(Self(Compiled::parse(text, &Names { known: &known, remedy: &words })?))
+    }
+
+    /// Whether a source may have this name.
+    pub fn may_name(name: &str) -> bool {
+        let is_word = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+        let begins = name.starts_with(|c: char| c.is_ascii_lowercase());
+        begins && name.chars().all(is_word) && !KNOWN.contains(&name) && !["true", "false", "null", "in"].contains(&name)
+    }
+
+    fn execute(&self, known: &Known<'_>) -> Result<Value, NoValue> {
+        let Known { message, level, beside, time, before } = *known;
+        let level: HashMap<String, Value> =
+            level.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect();
+        #[allow(clippy::cast_precision_loss, reason = "microseconds since 1970 have 16 digits")]
+        let seconds = time.as_micros() as f64 / 1e6;
+        let own = [
+            ("level", level.into()),
+            ("time", Value::Float(seconds)),
+            ("before", before.map_or(Value::Null, Value::from)),
+        ];
+        let beside = beside.iter().map(|(name, value)| (*name, value.clone()));
+        Ok(self.0.value(message.values()?.into_iter().chain(own).chain(beside))?)
+    }
+
+    /// The value that it gives.
+    ///
+    /// # Errors
+    ///
+    /// It gives none.
+    pub fn evaluate(&self, known: &Known<'_>) -> Result<Scalar, NoValue> {
+        #[allow(clippy::cast_precision_loss, reason = "as a number of JSON has no more digits")]
+        match self.execute(known)? {
+            Value::Bool(truth) => Ok(Scalar::Truth(truth)),
+            Value::Float(number) if !number.is_finite() => Err(NoValue::NotFinite),
+            Value::Float(number) => Ok(Scalar::Number(rounded(number))),
+            Value::Int(number) => Ok(Scalar::Number(number as f64)),
+            Value::UInt(number) => Ok(Scalar::Number(number as f64)),
+            Value::String(text) if text.len() > TEXT => Err(NoValue::TextTooLong),
+            Value::String(text) => Ok(Scalar::Text(text.to_string())),
+            Value::List(_) => Err(NoValue::NotScalar("a list")),
+            Value::Map(_) => Err(NoValue::NotScalar("an object")),
+            Value::Null => Err(NoValue::NotScalar("null")),
+            _ => Err(NoValue::NotScalar("something else")),
+        }
+    }
+
+    /// Whether it is true. What can't be evaluated, as when a field is not there, is not.
+    pub fn holds(&self, known: &Known<'_>) -> bool {
+        matches!(self.execute(known), Ok(Value::Bool(true)))
+    }
+}
+
+/// A number times `factor` and `offset` more, with no more digits than mean something.
+pub(crate) fn scaled(number: f64, (factor, offset): (f64, f64)) -> Result<f64, NoValue> {
+    let scaled = rounded(number * factor + offset);
+    if scaled.is_finite() { Ok(scaled) } else { Err(NoValue::NotFinite) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn evaluate(text: &str, payload: &str) -> Result<Scalar, NoValue> {
+        let message = MessageFields::new("harrowmere/gorge/kettle-weir/stage/level", payload.as_bytes(), 1, false);
+        let beside = [("upper", payload_of(br#"{"m": 2.5}"#).unwrap()), ("lower", payload_of(b"1.25").unwrap())];
+        let known = Known {
+            message: &message,
+            level: &[("station", "kettle-weir")],
+            beside: &beside,
+            time: Time::from_micros(1_700_000_000_500_000),
+            before: Some(&Scalar::Number(7.0)),
+        };
+        ValueExpression::parse(text, &["upper", "lower"]).unwrap().evaluate(&known)
+    }
+
+    #[test]
+    fn values_come_of_fields_levels_time_other_sources_and_the_value_before() {
+        let payload = r#"{"m": 1.83, "n": 2, "ok": true, "name": "kettle", "list": [1, 2]}"#;
+        for (text, value) in [
+            ("payload.m", Scalar::Number(1.83)),
+            ("payload.m * 100", Scalar::Number(183.0)),
+            ("100 * payload.m - 3 / 2", Scalar::Number(181.5)),
+            ("-payload.n + 1", Scalar::Number(-1.0)),
+            ("payload.list[1] + 1", Scalar::Number(3.0)),
+            ("upper.m - lower", Scalar::Number(1.25)),
+            ("before + 1", Scalar::Number(8.0)),
+            ("time - 1700000000", Scalar::Number(0.5)),
+            ("level.station + '-' + levels[1]", Scalar::Text("kettle-weir-gorge".into())),
+            ("payload.ok && payload.n > 1", Scalar::Truth(true)),
+            ("payload.m > 1 ? 'high' : 'low'", Scalar::Text("high".into())),
+            ("size(payload.list)", Scalar::Number(2.0)),
+            ("size(payload.list) + 1", Scalar::Number(3.0)),
+            ("qos", Scalar::Number(1.0)),
+            ("payload.list.map(x, x + 1)[0]", Scalar::Number(2.0)),
+            ("[1, 2].filter(x, x + 1 > 2).size()", Scalar::Number(1.0)),
+        ] {
+            assert_eq!(evaluate(text, payload), Ok(value), "{text}");
+        }
+        assert_eq!(evaluate("payload * 10", "0.1"), Ok(Scalar::Number(1.0)), "a bare number");
+        assert_eq!(evaluate("payload", "online"), Ok(Scalar::Text("online".into())));
+    }
+
+    #[test]
+    fn why_there_is_no_value_is_told_in_plain_words() {
+        for (text, payload, words) in [
+            ("payload.flow", r#"{"m": 1}"#, "there is no `flow`"),
+            ("payload.m", "[1]", "values of these kinds"),
+            ("payload.list", r#"{"list": [1]}"#, "it gives a list"),
+            ("payload", "{}", "it gives an object"),
+            ("payload.m * 2", r#"{"m": "high"}"#, "multiplied"),
+            ("payload / 0", "1", "no finite number"),
+            ("levels[9]", "1", "no `level or place"),
+            ("payload", "null", "it gives null"),
+        ] {
+            let told = evaluate(text, payload).unwrap_err().to_string();
+            assert!(told.contains(words), "{text}: {told}");
+        }
+        let long = format!("\"{}\"", "x".repeat(2_000));
+        assert_eq!(evaluate("payload", &long), Err(NoValue::TextTooLong));
+    }
+
+    #[test]
+    fn names_are_those_of_the_sources_and_no_others() {
+        let error = ValueExpression::parse("upper.m - lower.m", &["upper"]).unwrap_err();
+        assert!(error.at == 10 && error.message.contains("write upper, levels[N]"), "{error}");
+        assert!(ValueExpression::may_name("upper_2"));
+        for bad in ["payload", "Upper", "2nd", "a-b", "", "in"] {
+            assert!(!ValueExpression::may_name(bad), "{bad}");
+        }
+    }
+}
