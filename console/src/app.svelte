@@ -30,6 +30,7 @@
     '/identities': wrap({ asyncComponent: () => import('$design/identities-page.svelte') }),
     '/design': wrap({ asyncComponent: () => import('$design/design-page.svelte') }),
     '/bridges': wrap({ asyncComponent: () => import('$links/bridges-page.svelte') }),
+    '/derived': wrap({ asyncComponent: () => import('$links/derived-page.svelte') }),
     '/people': wrap({ asyncComponent: () => import('$run/people-page.svelte') }),
     '/audit': wrap({ asyncComponent: () => import('$run/audit-page.svelte') }),
     '*': overview,

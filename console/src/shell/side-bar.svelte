@@ -32,7 +32,10 @@
     },
     {
       name: 'Links',
-      pages: [{ path: '/bridges', name: 'Bridges' }],
+      pages: [
+        { path: '/bridges', name: 'Bridges' },
+        { path: '/derived', name: 'Derived topics' },
+      ],
     },
     {
       name: 'Run',

@@ -6,6 +6,7 @@
   import Panel from '$ui/panel.svelte';
   import RecipientTable from './recipient-table.svelte';
   import StepLine from '$ui/step-line.svelte';
+  import { became } from '$links/derived';
 
   let identity = $state('administrator');
   let topic = $state(new URLSearchParams(router.querystring).get('topic') ?? '');
@@ -59,6 +60,13 @@
       <StepLine good={journey.access.allowed} name="Access" words={journey.access.explanation} />
       <StepLine good={!journey.plan.refused} name="Plan" words={journey.plan.explanation} />
       {#if journey.retained}<StepLine good name="Retained" words={journey.retained} />{/if}
+      {#each journey.makes as made (`${made.derived} ${made.topic}`)}
+        <StepLine
+          good={made.outcome !== 'failed'}
+          name="Derived"
+          words={`${made.topic}, by ${made.derived}: ${became(made, Date.now())}`}
+        />
+      {/each}
     </ol>
   </Panel>
   <Panel title="Recipients" note={plural(journey.total, 'session')} fills>

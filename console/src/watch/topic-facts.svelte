@@ -68,6 +68,37 @@
       >
     </p>
 
+    {#if details.made_by.length > 0}
+      <h3 class={heading}>Made by the broker</h3>
+      {#each details.made_by as by (by.derived)}
+        <p data-made-by>
+          <a class="font-medium text-moss hover:underline" href="#/derived">{by.derived}</a>
+          {#if by.quality === 'stale'}<b class="text-wrong">stale</b>{/if}
+        </p>
+        <ul>
+          {#each by.sources as source (source)}
+            <li>
+              <span class="text-quiet">of</span>
+              <a class="hover:underline" href="#/topic?name={encodeURIComponent(source)}"><TopicText topic={source} /></a>
+            </li>
+          {/each}
+        </ul>
+      {/each}
+    {/if}
+    {#if details.makes.length > 0}
+      <h3 class={heading}>Derived from it</h3>
+      <ul>
+        {#each details.makes as made (`${made.derived} ${made.topic}`)}
+          <li data-makes>
+            <a class="hover:underline" href="#/topic?name={encodeURIComponent(made.topic)}"
+              ><TopicText topic={made.topic} /></a
+            >
+            <span class="text-quiet">by {made.derived}</span>
+          </li>
+        {/each}
+      </ul>
+    {/if}
+
     <h3 class={heading}>Plan</h3>
     {#if plan}
       <p><TopicText topic={plan.path} /></p>

@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use moorfall_core::{
-    ADMINISTRATOR, ANONYMOUS, Identity, Limits, NameKey, Quota, Time,
+    ADMINISTRATOR, ANONYMOUS, DERIVED, Identity, Limits, NameKey, Quota, Time,
     access::Policy,
     blueprint::Bridge,
     session::{Ended, NoEntry},
@@ -146,7 +146,8 @@ impl Judge for Judgement {
     fn rights(&self, identity: &str, client_id: &str) -> Rights {
         let nobody = || Identity { name: identity.into(), attributes: Default::default() };
         let identity = match identity {
-            ADMINISTRATOR => return Rights::Unlimited,
+            // What derived topics hear and say stands in the blueprint.
+            ADMINISTRATOR | DERIVED => return Rights::Unlimited,
             ANONYMOUS if self.identities.is_open() => return Rights::Unlimited,
             name if self.identities.is_open() && Identity::bridge_named(name).is_some() => return Rights::Unlimited,
             ANONYMOUS => Some(nobody()),
@@ -172,12 +173,16 @@ impl Judge for Judgement {
 
     fn no_entry(&self, identity: &str) -> Option<NoEntry> {
         match Identity::bridge_named(identity) {
+            None if identity == DERIVED => None,
             Some(_) => bridge(&self.design.policy(), identity).is_none().then_some(NoEntry::Unknown),
             None => self.identities.directory.no_entry(identity),
         }
     }
 
     fn is_tied(&self, client_id: &str, identity: &str) -> Option<bool> {
+        if client_id.starts_with(DERIVED) {
+            return Some(identity == DERIVED);
+        }
         if Identity::bridge_named(client_id).is_some() {
             let mine = client_id.rsplit_once(':').map(|(owner, _)| owner);
             return Some(mine == Some(identity));

@@ -78,6 +78,8 @@ pub struct DerivedView {
     pub factor: f64,
     /// What is added then.
     pub offset: f64,
+    /// How many decimals a number is rounded to; null if it is not.
+    pub decimals: Option<u8>,
     /// Over which time it is taken; null if of the newest message alone.
     pub window: Option<DerivedWindow>,
     /// Whether a value like the one before is left out.
@@ -159,6 +161,8 @@ pub struct DerivedTrial {
 /// What would become of it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DerivedTrialOutcome {
+    /// The name of the derived topic in the blueprint.
+    pub derived: String,
     /// The topic that it concerns.
     pub topic: String,
     /// What.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{design::AccessAnswer, topics::DriftKind};
+use crate::{derived::DerivedTrialOutcome, design::AccessAnswer, topics::DriftKind};
 
 /// What the plan says of a message.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -90,6 +90,8 @@ pub struct Journey {
     pub total: u64,
     /// The first thousand of them.
     pub recipients: Vec<RecipientView>,
+    /// What derived topics of the design would make of it.
+    pub makes: Vec<DerivedTrialOutcome>,
 }
 
 impl From<Agreement> for PlanVerdict {

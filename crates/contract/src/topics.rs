@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::{Act, Retention, Verdict};
+use crate::kinds::{Act, Quality, Retention, Verdict};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -164,6 +164,26 @@ pub struct SubscriptionList {
     pub total: u64,
 }
 
+/// A derived topic of the design by which a topic is made.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MadeBy {
+    /// The name of the derived topic in the blueprint.
+    pub derived: String,
+    /// The newest topic of each source.
+    pub sources: Vec<String>,
+    /// Whether its value is as new as it is meant to be; null if none was published yet.
+    pub quality: Option<Quality>,
+}
+
+/// What a derived topic of the design makes of a topic.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Makes {
+    /// The name of the derived topic in the blueprint.
+    pub derived: String,
+    /// The topic that it makes.
+    pub topic: String,
+}
+
 /// What is known of a topic.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TopicDetails {
@@ -173,6 +193,10 @@ pub struct TopicDetails {
     pub plan: Option<PlanEntry>,
     /// Whether the blueprint plans anything.
     pub has_plan: bool,
+    /// The derived topics of the design that make it.
+    pub made_by: Vec<MadeBy>,
+    /// What derived topics make of it.
+    pub makes: Vec<Makes>,
     /// The rules that are about it.
     pub rules: Vec<RuleOnTopic>,
     /// Sessions that receive what is published to it.

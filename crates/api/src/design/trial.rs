@@ -16,6 +16,7 @@ use moorfall_core::{
     bridge::{Direction, Mapped},
     router::Recipient,
 };
+use moorfall_links::derived::DerivedTopics;
 use moorfall_wire::{QoS, TopicName};
 use serde::Deserialize;
 use time::OffsetDateTime;
@@ -29,6 +30,8 @@ use crate::{
         problem::{Body, Fault},
         responses::NotFound,
     },
+    links::derived,
+    state::App,
 };
 
 /// Recipients that are named at most.
@@ -64,13 +67,13 @@ pub struct JourneyQuestion {
     NotFound,
 ))]
 pub async fn journey(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, derived, .. }): State<App>,
     Body(question): Body<JourneyQuestion>,
 ) -> Result<Json<Journey>, Fault> {
-    apart(move || follow(&broker, question)).await.map(Json)
+    apart(move || follow(&broker, &derived, question)).await.map(Json)
 }
 
-fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> {
+fn follow(broker: &Broker, derived: &DerivedTopics, question: JourneyQuestion) -> Result<Journey, Fault> {
     let JourneyQuestion { identity, client_id, topic: Topic(name), payload, qos: Qos(qos), retain } = question;
     let client_id = if client_id.is_empty() { identity.clone() } else { client_id };
     let access = match broker.rights(&identity, &client_id) {
@@ -98,8 +101,11 @@ fn follow(broker: &Broker, question: JourneyQuestion) -> Result<Journey, Fault> 
         retained: if retain { retained_of(broker, &name, payload.is_empty()) } else { String::new() },
         total: 0,
         recipients: Vec::new(),
+        makes: Vec::new(),
     };
     if accepted {
+        let makes = derived.try_all(&name, payload.as_bytes(), (qos, retain)).into_iter();
+        journey.makes = makes.map(|(by, to, made)| derived::outcome(&by, &to, made)).collect();
         let weight = payload.len() + name.len();
         let route = broker.sessions.router.route(&name);
         let direct = route.recipients.iter().map(|recipient| (recipient, String::new()));

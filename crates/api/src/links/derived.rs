@@ -69,10 +69,10 @@ fn view(Seen { design, counts, topics }: Seen) -> DerivedView {
         value: value.to_string(),
         factor: scale.0,
         offset: scale.1,
-        window: design.window.map(|window| DerivedWindow {
-            statistic: window.statistic.into(),
-            seconds: window.span.as_secs(),
-        }),
+        decimals: design.decimals,
+        window: design
+            .window
+            .map(|window| DerivedWindow { statistic: window.statistic.into(), seconds: window.span.as_secs() }),
         on_change: *on_change,
         dead_band: *dead_band,
         at_most_every_seconds: design.at_most_every.map(|time| time.as_secs()),
@@ -104,8 +104,9 @@ pub(crate) fn topic(known: Known) -> DerivedTopicView {
 }
 
 /// What would become of a message, for people.
-pub(crate) fn outcome(topic: &TopicName, outcome: Outcome) -> DerivedTrialOutcome {
+pub(crate) fn outcome(name: &str, topic: &TopicName, outcome: Outcome) -> DerivedTrialOutcome {
     let mut told = DerivedTrialOutcome {
+        derived: name.to_owned(),
         topic: topic.to_string(),
         outcome: DerivedOutcome::Unchanged,
         payload: None,
@@ -177,7 +178,7 @@ pub async fn trial(
     })?;
     apart(move || {
         let made = derived.try_one(&name, &read, payload.as_bytes()).ok_or_else(|| not_found(&derived, &name))?;
-        let outcomes = made.into_iter().map(|(topic, made)| outcome(&topic, made)).collect();
+        let outcomes = made.into_iter().map(|(topic, made)| outcome(&name, &topic, made)).collect();
         Ok(Json(DerivedTrialResult { outcomes }))
     })
     .await

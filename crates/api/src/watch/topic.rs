@@ -3,8 +3,10 @@ use std::sync::Arc;
 
 use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
-use moorfall_contract::topics::{PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage};
+use moorfall_contract::derived::DerivedTopicView;
+use moorfall_contract::topics::{MadeBy, Makes, PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage};
 use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
+use moorfall_links::derived::DerivedTopics;
 use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
 use moorfall_wire::TopicName;
 use serde::Deserialize;
@@ -12,6 +14,8 @@ use utoipa::IntoParams;
 
 use crate::{
     http::{apart::apart, fields::Topic, preview::preview, problem::Fault, reading::Query, responses::Conflict},
+    links::derived,
+    state::App,
     watch::topics::view,
 };
 
@@ -39,13 +43,13 @@ pub struct Wanted {
     Conflict,
 ))]
 pub async fn show(
-    State(broker): State<Arc<Broker>>,
+    State(App { broker, derived, .. }): State<App>,
     Query(Wanted { topic: Topic(topic), after }): Query<Wanted>,
 ) -> Result<Json<TopicDetails>, Fault> {
-    apart(move || details(&broker, topic, after)).await.map(Json)
+    apart(move || details(&broker, &derived, topic, after)).await.map(Json)
 }
 
-fn details(broker: &Broker, topic: TopicName, after: u64) -> Result<TopicDetails, Fault> {
+fn details(broker: &Broker, derived: &DerivedTopics, topic: TopicName, after: u64) -> Result<TopicDetails, Fault> {
     let now = broker.now();
     let gathered = broker.live.topics.look(&topic, after, now).ok_or_else(|| {
         let detail =
@@ -78,6 +82,19 @@ fn details(broker: &Broker, topic: TopicName, after: u64) -> Result<TopicDetails
             cadence: planned.cadence.map(|cadence| cadence.as_secs()),
         }),
         has_plan: !plan.topics().is_empty(),
+        made_by: derived
+            .makers_of(&topic)
+            .into_iter()
+            .map(|(name, known)| {
+                let DerivedTopicView { sources, quality, .. } = derived::topic(known);
+                MadeBy { derived: name, sources, quality }
+            })
+            .collect(),
+        makes: derived
+            .made_of(&topic)
+            .into_iter()
+            .map(|(name, to)| Makes { derived: name, topic: to.to_string() })
+            .collect(),
         rules: policy.blueprint().rules.iter().filter_map(|rule| rule_on(rule, &topic)).collect(),
         subscribers,
         subscribers_total,

@@ -86,7 +86,9 @@ fn print_list(list: &DerivedList) -> io::Result<()> {
         output::line(indented(&printable(trouble), 2))?;
     }
     if list.derived.is_empty() {
-        return output::line("There are no derived topics. Add [[derived]] to the blueprint; docs/STREAMS.md tells how.");
+        return output::line(
+            "There are no derived topics. Add [[derived]] to the blueprint; docs/STREAMS.md tells how.",
+        );
     }
     let row = |one: &DerivedView| {
         vec![
@@ -96,10 +98,9 @@ fn print_list(list: &DerivedList) -> io::Result<()> {
             count(one.counts.published),
             count(one.counts.failed),
             one.published_at.map(ago).unwrap_or_default(),
-            printable(&one.to),
         ]
     };
-    let headings = ["DERIVED", ">TOPICS", ">HEARD", ">PUBLISHED", ">FAILED", ">LAST", "TO"];
+    let headings = ["DERIVED", ">TOPICS", ">HEARD", ">PUBLISHED", ">FAILED", ">LAST"];
     output::line(table(&headings, list.derived.iter().map(row).collect()))?;
     for one in &list.derived {
         print_failure(one)?;
@@ -145,8 +146,12 @@ fn print_details(DerivedDetails { derived, topics }: &DerivedDetails) -> io::Res
     if derived.offset != 0.0 {
         scale += &format!("{}{} more", if scale.is_empty() { "" } else { ", " }, derived.offset);
     }
+    if let Some(decimals) = derived.decimals {
+        scale +=
+            &format!("{}{}", if scale.is_empty() { "" } else { ", " }, plural(decimals.into(), "decimal", "decimals"));
+    }
     if !scale.is_empty() {
-        field("unit", &scale)?;
+        field("number", &scale)?;
     }
     if let Some(window) = &derived.window {
         field("window", &format!("{} over {}", window.statistic, span(window.seconds)))?;
@@ -226,12 +231,13 @@ fn print_trial(name: &str, topic: &str, result: &DerivedTrialResult) -> io::Resu
     }
     for one in &result.outcomes {
         output::line(format_args!("{STRONG}{}{STRONG:#}", printable(&one.topic)))?;
-        output::line(indented(&printable(&sentence(one)), 2))?;
+        output::line(indented(&printable(&became(one)), 2))?;
     }
     Ok(())
 }
 
-fn sentence(one: &DerivedTrialOutcome) -> String {
+/// What would become of a message, in words.
+pub(super) fn became(one: &DerivedTrialOutcome) -> String {
     match one.outcome {
         DerivedOutcome::Published => one.payload.clone().unwrap_or_default(),
         DerivedOutcome::Unchanged => "Nothing is published: the value is like the one before.".into(),

@@ -9,6 +9,7 @@ use serde_json::json;
 
 use crate::{
     arguments::qos,
+    commands::derived::became,
     local::Which,
     output::{self, Done, FAINT, count, indented, plural, printable, table},
 };
@@ -80,6 +81,10 @@ fn print(journey: &Journey) -> std::io::Result<()> {
     }
     if !journey.retained.is_empty() {
         step(yes, "retained", &journey.retained)?;
+    }
+    for one in &journey.makes {
+        step(yes, "derived", &format!("by {}: {}", one.derived, one.topic))?;
+        output::line(indented(&printable(&became(one)), 17))?;
     }
     if journey.total == 0 {
         return output::line("No subscribers.");

@@ -5,7 +5,7 @@ use std::{path::PathBuf, sync::Arc};
 use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::blueprint_files,
-    kinds::Severity,
+    kinds::{Quality, Severity},
     topics::{DraftLines, DriftView, Match, NearMiss, TopicDetails, TopicList, TopicView},
 };
 use moorfall_core::{
@@ -301,6 +301,16 @@ fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
         }
         None if details.has_plan => part("plan", "not planned")?,
         None => part("plan", "the blueprint has no planned topics")?,
+    }
+    for made in &details.made_by {
+        let stale = if made.quality == Some(Quality::Stale) { ", which is stale" } else { "" };
+        part("made by", &format!("{}{stale}, of", made.derived))?;
+        for source in &made.sources {
+            part("", source)?;
+        }
+    }
+    for (index, made) in details.makes.iter().enumerate() {
+        part(if index == 0 { "makes" } else { "" }, &format!("{} by {}", made.topic, made.derived))?;
     }
     for (index, rule) in details.rules.iter().enumerate() {
         let acts = match (rule.publish, rule.subscribe) {

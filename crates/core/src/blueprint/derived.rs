@@ -31,6 +31,8 @@ pub struct Derived {
     pub value: ValueExpression,
     /// What a number is multiplied by, and what is added then.
     pub scale: (f64, f64),
+    /// How many decimals a number is rounded to; 12 digits are told if absent.
+    pub decimals: Option<u8>,
     /// Over which time it is taken, and how; of the newest message alone if absent.
     pub window: Option<Window>,
     /// Whether a value like the one before is left out.

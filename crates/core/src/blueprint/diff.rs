@@ -7,7 +7,8 @@ use humantime::format_duration;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, PlannedLevel, PlannedTopic, Proof, Rule, Verdict,
+    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, PlannedLevel, PlannedTopic,
+    Proof, Rule, Verdict,
 };
 use crate::{Values, shown::span};
 
@@ -298,6 +299,7 @@ fn derived_fields(derived: &Derived) -> Fields {
         ("value", derived.value.to_string().into()),
         ("factor", factor.to_string().into()),
         ("offset", offset.to_string().into()),
+        ("decimals", derived.decimals.map(|decimals| decimals.to_string()).unwrap_or_default().into()),
         ("statistic", derived.window.map(|window| window.statistic.to_string()).unwrap_or_default().into()),
         ("window", time(derived.window.map(|window| window.span)).into()),
         ("on-change", derived.on_change.to_string().into()),

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{
-    Act, Blueprint, Derived, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern, Verdict,
-    Watched, Who, lint_bridges, pattern::Piece,
+    Act, Blueprint, Derived, Finding, PathLevel, PatternLevel, PlannedTopic, Rule, Severity, Span, TopicPattern,
+    Verdict, Watched, Who, lint_bridges, pattern::Piece,
 };
 use crate::{TopicSet, Values};
 
@@ -94,9 +94,9 @@ impl<'a> Lint<'a> {
         }
         for (place, derived) in blueprint.derived.iter().enumerate() {
             let image = |one: &Derived| one.sources[0].names.image();
-            let clash = blueprint.derived[..place].iter().find_map(|earlier| {
-                image(earlier).intersect(&image(derived)).map(|both| (earlier, both.example()))
-            });
+            let clash = blueprint.derived[..place]
+                .iter()
+                .find_map(|earlier| image(earlier).intersect(&image(derived)).map(|both| (earlier, both.example())));
             if let Some((earlier, topic)) = clash {
                 let message = format!("`{}` and `{}` may both make {topic}", earlier.name, derived.name);
                 self.warn(&derived.at, message, "choose names that can't meet");

@@ -19,6 +19,9 @@ const ALL_SOURCES: usize = 500;
 /// Sources of one of them.
 const SOURCES: usize = 8;
 
+/// Decimals that a number may be rounded to.
+const DECIMALS: u8 = 9;
+
 /// The longest name, bytes.
 const NAME: usize = 64;
 
@@ -34,6 +37,7 @@ pub(super) struct DerivedEntry {
     value: Option<Spanned<String>>,
     factor: Option<Spanned<f64>>,
     offset: Option<Spanned<f64>>,
+    decimals: Option<Spanned<u8>>,
     statistic: Option<Spanned<String>>,
     window: Option<Spanned<String>>,
     on_change: Option<Spanned<bool>>,
@@ -83,11 +87,22 @@ impl Reader {
             None if names.is_empty() => ValueExpression::parse("payload", &[]).ok(),
             None => {
                 let message = format!("`{name}` does not say how its value comes of {}", names.join(" and "));
-                self.wrong(&at, message, format!("write for example value = \"{} - {}\"", names[0], names[names.len() - 1]));
+                self.wrong(
+                    &at,
+                    message,
+                    format!("write for example value = \"{} - {}\"", names[0], names[names.len() - 1]),
+                );
                 None
             }
         };
         let scale = (self.finite(entry.factor, 1.0), self.finite(entry.offset, 0.0));
+        let decimals = entry.decimals.map(|decimals| {
+            if *decimals.get_ref() > DECIMALS {
+                let span = self.span(decimals.span());
+                self.wrong(&span, format!("a number has 0 to {DECIMALS} decimals"), "write fewer");
+            }
+            decimals.into_inner()
+        });
         let window = self.window(&at, entry.statistic, entry.window);
         let dead_band = entry.dead_band.map(|band| {
             if !(band.get_ref().is_finite() && *band.get_ref() > 0.0) {
@@ -127,6 +142,7 @@ impl Reader {
             condition: condition.map_or(Some(None), |condition| condition.map(Some))?,
             value: value?,
             scale,
+            decimals,
             window,
             on_change: dead_band.is_some() || entry.on_change.is_some_and(Spanned::into_inner),
             dead_band,
@@ -153,7 +169,11 @@ impl Reader {
         for (name, filter) in written {
             if !name.is_empty() && !ValueExpression::may_name(&name) {
                 let message = format!("`{name}` is not a name for a source");
-                self.wrong(&span, message, "use small letters, digits and _, and no name that expressions have already");
+                self.wrong(
+                    &span,
+                    message,
+                    "use small letters, digits and _, and no name that expressions have already",
+                );
                 return None;
             }
             match Mapping::parse(&filter, Some(to.get_ref()), &self.levels) {

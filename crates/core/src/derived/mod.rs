@@ -41,9 +41,20 @@ pub enum Quality {
 /// A value with its time, as it is published.
 #[derive(Debug, Serialize)]
 pub(crate) struct MadeRecord {
-    value: Scalar,
+    value: serde_json::Value,
     time: String,
     quality: Quality,
+}
+
+/// A value as JSON, a whole number without a fraction.
+fn json(value: Scalar) -> serde_json::Value {
+    #[allow(clippy::cast_possible_truncation, reason = "it is a whole number that is small enough")]
+    match value {
+        Scalar::Number(number) if number.fract() == 0.0 && number.abs() < 2_f64.powi(53) => (number as i64).into(),
+        Scalar::Number(number) => number.into(),
+        Scalar::Truth(truth) => truth.into(),
+        Scalar::Text(text) => text.into(),
+    }
 }
 
 impl MadeRecord {
@@ -51,7 +62,7 @@ impl MadeRecord {
         let nanos = i128::from(at.as_micros() / 1_000) * 1_000_000;
         let date = OffsetDateTime::from_unix_timestamp_nanos(nanos).ok();
         let time = date.and_then(|date| date.format(&Rfc3339).ok()).unwrap_or_default();
-        Self { value, time, quality }
+        Self { value: json(value), time, quality }
     }
 }
 
@@ -259,10 +270,11 @@ impl Deriver {
             let Some(state) = topics.get_mut(&topic) else { continue };
             state.noted = None;
             let was_new = state.is_new;
-            if let Some(outcome) = state.look(derived, now) {
-                if !was_new {
-                    self.new.push((place, topic.clone()));
-                }
+            let outcome = state.look(derived, now);
+            if state.is_new && !was_new {
+                self.new.push((place, topic.clone()));
+            }
+            if let Some(outcome) = outcome {
                 made.push(Made { derived: place, topic: topic.clone(), outcome });
             }
             self.note(place, &topic);
@@ -289,7 +301,8 @@ impl Deriver {
     pub fn restore(&mut self, kept: &Kept) -> bool {
         let is_it = |one: &One| one.derived.name == kept.name && one.says == kept.says;
         let Some(place) = self.all.iter().position(is_it) else { return false };
-        let (Ok(topic), Ok(state)) = (kept.topic.parse::<TopicName>(), serde_json::from_str::<State>(&kept.state)) else {
+        let (Ok(topic), Ok(state)) = (kept.topic.parse::<TopicName>(), serde_json::from_str::<State>(&kept.state))
+        else {
             return false;
         };
         let Some((derived, known)) = self.state(place, &topic) else { return false };
@@ -301,16 +314,33 @@ impl Deriver {
         true
     }
 
-    /// What would become of a message for one of the design; nothing is changed. `None` if it is of none of its sources.
-    pub fn try_one(&self, name: &str, topic: &TopicName, payload: &[u8], now: Time) -> Option<Vec<(TopicName, Outcome)>> {
-        let one = self.all.iter().find(|one| one.derived.name == name)?;
-        let fields = MessageFields::new(topic, payload, 0, false);
+    /// What would become of a message for one of the design, topic by topic; nothing is changed, and nothing comes of one
+    /// that is of none of its sources.
+    pub fn try_one(
+        &self,
+        place: usize,
+        topic: &TopicName,
+        payload: &[u8],
+        (qos, retained): (QoS, bool),
+        now: Time,
+    ) -> Vec<(TopicName, Outcome)> {
+        let Some(one) = self.all.get(place).filter(|_| !(retained && payload.is_empty())) else { return Vec::new() };
+        let fields = MessageFields::new(topic, payload, qos.level(), retained);
         let made = one.derived.taken(topic).map(|(source, to)| {
-            let mut state = one.topics.get(&to).cloned().unwrap_or_default();
+            let known = one.topics.get(&to);
+            if known.is_none() && self.is_full(one) {
+                return (to, Outcome::Full);
+            }
+            let mut state = known.cloned().unwrap_or_default();
             let outcome = state.hear(&one.derived, Arrived { source, topic, payload, fields: &fields, now });
             (to, outcome)
         });
-        Some(made.collect())
+        made.collect()
+    }
+
+    /// Whether one more topic would be too many.
+    fn is_full(&self, one: &One) -> bool {
+        one.topics.len() >= TOPICS.0 || self.topics >= TOPICS.1
     }
 
     /// How many topics one of the design makes.
@@ -318,7 +348,7 @@ impl Deriver {
         self.all.get(place).map_or(0, |one| one.topics.len())
     }
 
-    /// What is known of topics that one of the design makes: those from `from` on in no particular order, `most` at most.
+    /// What is known of topics that one of the design makes: `most` at most, in no particular order.
     pub fn known(&self, place: usize, most: usize) -> Vec<Known> {
         let topics = self.all.get(place).into_iter().flat_map(|one| &one.topics).take(most);
         topics.map(|(topic, state)| known(topic, state)).collect()
@@ -335,9 +365,10 @@ fn known(topic: &TopicName, state: &State) -> Known {
     Known {
         topic: topic.clone(),
         value: state.value.as_ref().map(|(value, at)| (value.clone(), Time::from_micros(*at))),
-        published: state.published.as_ref().map(|published| {
-            (published.value.clone(), Time::from_micros(published.at), published.quality)
-        }),
+        published: state
+            .published
+            .as_ref()
+            .map(|published| (published.value.clone(), Time::from_micros(published.at), published.quality)),
         waits: state.waits,
         heard: state.heard.iter().map(|heard| heard.as_ref().map(|heard| heard.topic.clone())).collect(),
     }

@@ -54,6 +54,18 @@ fn is_empty(values: &Values) -> bool {
     *values == Values::default()
 }
 
+/// A value as it is told: a number with as many decimals as are wanted.
+fn to_told(value: Scalar, derived: &Derived) -> Scalar {
+    match (derived.decimals, value) {
+        (Some(decimals), Scalar::Number(number)) => {
+            let rounded: f64 = format!("{number:.*}", usize::from(decimals)).parse().unwrap_or(number);
+            // Adding 0 makes -0 what it looks like.
+            Scalar::Number(rounded + 0.0)
+        }
+        (_, value) => value,
+    }
+}
+
 /// A message of a source.
 #[derive(Clone, Copy)]
 pub(super) struct Arrived<'a> {
@@ -76,6 +88,10 @@ impl State {
 
     /// The value that a message makes.
     fn make(&mut self, derived: &Derived, arrived: Arrived<'_>) -> Result<Scalar, Outcome> {
+        Ok(to_told(self.made(derived, arrived)?, derived))
+    }
+
+    fn made(&mut self, derived: &Derived, arrived: Arrived<'_>) -> Result<Scalar, Outcome> {
         let Arrived { source, topic, payload, fields, now } = arrived;
         let is_one = derived.sources.len() == 1;
         self.heard.resize(derived.sources.len(), None);
@@ -168,10 +184,14 @@ impl State {
     pub(super) fn due(&self, derived: &Derived) -> Option<Time> {
         let published = self.published.as_ref()?;
         let waits = derived.at_most_every.filter(|_| self.waits).map(|every| Time::from_micros(published.at) + every);
-        let is_good = published.quality == Quality::Good;
-        let stale = derived.cadence.filter(|_| is_good).zip(self.value.as_ref());
-        let stale = stale.map(|(cadence, (_, at))| Time::from_micros(*at) + cadence);
-        [waits, stale].into_iter().flatten().min()
+        let stale = self.stale_at(derived).filter(|_| published.quality == Quality::Good);
+        let ends = derived.window.and_then(|window| self.window.ends(window));
+        [waits, stale, ends].into_iter().flatten().min()
+    }
+
+    /// When the newest value is older than it is meant to be, if no other comes.
+    fn stale_at(&self, derived: &Derived) -> Option<Time> {
+        derived.cadence.zip(self.value.as_ref()).map(|(cadence, (_, at))| Time::from_micros(*at) + cadence)
     }
 
     /// Time has passed. Gives what is published now, if anything is.
@@ -179,9 +199,38 @@ impl State {
         if self.due(derived).is_none_or(|due| due > now) {
             return None;
         }
-        let is_stale = derived.cadence.zip(self.value.as_ref()).is_some_and(|(cadence, (_, at))| {
-            Time::from_micros(*at) + cadence <= now
-        });
-        Some(self.publish(derived, if is_stale { Quality::Stale } else { Quality::Good }, now))
+        let has_shrunk = self.shrink(derived, now);
+        let published = self.published.as_ref()?;
+        let is_stale = self.stale_at(derived).is_some_and(|at| at <= now);
+        let quality = if is_stale { Quality::Stale } else { Quality::Good };
+        if is_stale && published.quality == Quality::Good {
+            return Some(self.publish(derived, quality, now));
+        }
+        if !(self.waits || has_shrunk) {
+            return None;
+        }
+        self.waits = !(derived.on_change && self.is_like(published, derived.dead_band));
+        let every = derived.at_most_every.unwrap_or_default();
+        let is_time = Time::from_micros(published.at) + every <= now;
+        (self.waits && is_time).then(|| self.publish(derived, quality, now))
+    }
+
+    /// Values that are older than the window count no more. Gives whether the value is another one now; its time is that
+    /// of the newest message still.
+    fn shrink(&mut self, derived: &Derived, now: Time) -> bool {
+        let Some(window) = derived.window.filter(|window| self.window.ends(*window).is_some_and(|end| end <= now))
+        else {
+            return false;
+        };
+        self.is_new = true;
+        self.window.forget(window, now);
+        let told = self.window.tell(window.statistic).and_then(|told| scaled(told, (1.0, 0.0)).ok());
+        let (Some(told), Some((value, _))) = (told, &mut self.value) else { return false };
+        let told = to_told(Scalar::Number(told), derived);
+        if *value == told {
+            return false;
+        }
+        *value = told;
+        true
     }
 }

@@ -59,14 +59,20 @@ impl Values {
         }
     }
 
-    fn forget(&mut self, window: Window, now: Time) {
+    /// Lets go of what is older than the window.
+    pub(super) fn forget(&mut self, window: Window, now: Time) {
         let since = now.as_micros().saturating_sub(micros(window.span));
         while self.0.front().is_some_and(|front| front.to < since) {
             self.0.pop_front();
         }
     }
 
-    /// What is told of them; `None` while there is too little for it.
+    /// When the oldest of them are older than the window; `None` if there are none.
+    pub(super) fn ends(&self, window: Window) -> Option<Time> {
+        self.0.front().map(|front| Time::from_micros(front.to.saturating_add(micros(window.span)).saturating_add(1)))
+    }
+
+    /// What is told of them; `None` while there is too little for it. Of none there is a count and a sum, 0.
     pub(super) fn tell(&self, statistic: Statistic) -> Option<f64> {
         let count: u64 = self.0.iter().map(|piece| piece.count).sum();
         let sum = || self.0.iter().map(|piece| piece.sum).sum::<f64>();
@@ -86,7 +92,7 @@ impl Values {
                 (last.last - first.first) / (passed as f64 / 1e6)
             }
         };
-        (count > 0).then_some(told)
+        (count > 0 || matches!(statistic, Statistic::Count | Statistic::Sum)).then_some(told)
     }
 }
 
@@ -129,7 +135,10 @@ mod tests {
             assert_eq!(told(&values, statistic), Some(expected), "{statistic}");
         }
         assert_eq!(told(&values[..1], Statistic::Rate), None, "of one value there is no rate");
-        assert_eq!(told(&[], Statistic::Count), None);
+        assert_eq!((told(&[], Statistic::Count), told(&[], Statistic::Sum)), (Some(0.0), Some(0.0)));
+        for statistic in [Statistic::Mean, Statistic::Least, Statistic::Greatest, Statistic::Rate] {
+            assert_eq!(told(&[], statistic), None, "{statistic}");
+        }
     }
 
     proptest! {

@@ -19,8 +19,8 @@ use cel::{Context, Env, Program, Value, common::ast::IdedExpr};
 
 use crate::{AttributeValue, Identity};
 
-pub(crate) use self::value::{payload_of, scaled};
 pub use self::value::{Known, MessageFields, NoValue, Scalar, ValueExpression};
+pub(crate) use self::value::{payload_of, scaled};
 
 /// The longest expression, bytes: what it takes to read one grows with its square.
 const LENGTH: usize = 1_000;

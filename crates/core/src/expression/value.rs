@@ -88,7 +88,9 @@ impl fmt::Display for NoValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Missing(name) => write!(f, "there is no `{name}`"),
-            Self::NotScalar(what) => write!(f, "it gives {what}, and only a number, a text or true or false is a value"),
+            Self::NotScalar(what) => {
+                write!(f, "it gives {what}, and only a number, a text or true or false is a value")
+            }
             Self::NotNumber => f.write_str("it gives no number, which is needed here"),
             Self::NotFinite => f.write_str("it gives no finite number"),
             Self::TextTooLong => write!(f, "it gives a text of more than {TEXT} bytes"),
@@ -103,7 +105,9 @@ impl fmt::Display for NoValue {
 impl From<ExecutionError> for NoValue {
     fn from(error: ExecutionError) -> Self {
         match error {
-            ExecutionError::NoSuchKey(name) | ExecutionError::UndeclaredReference(name) => Self::Missing(name.to_string()),
+            ExecutionError::NoSuchKey(name) | ExecutionError::UndeclaredReference(name) => {
+                Self::Missing(name.to_string())
+            }
             ExecutionError::IndexOutOfBounds(_) => Self::Missing("level or place of this number".into()),
             ExecutionError::DivisionByZero(_) | ExecutionError::RemainderByZero(_) => Self::NotFinite,
             ExecutionError::Overflow(..) => Self::NotFinite,
@@ -119,7 +123,9 @@ impl From<ExecutionError> for NoValue {
             }
             ExecutionError::ValuesNotComparable(..) => Self::Misfit("two values can't be compared".into()),
             ExecutionError::FunctionError { message, .. } => Self::Misfit(message),
-            _ => Self::Misfit("it can't be evaluated with values of these kinds".into()),
+            _ => Self::Misfit(
+                "the payload has no such fields, or values of another kind than the expression needs".into(),
+            ),
         }
     }
 }
@@ -203,7 +209,9 @@ impl ValueExpression {
     pub fn parse(text: &str, sources: &[&str]) -> Result<Self, ExpressionError> {
         let known: Vec<&str> = KNOWN.iter().chain(sources).copied().collect();
         let words = match sources {
-            [] => "write payload, payload.FIELD, levels[N], level.NAME, topic, time, before, qos or retained".to_owned(),
+            [] => {
+                "write payload, payload.FIELD, levels[N], level.NAME, topic, time, before, qos or retained".to_owned()
+            }
             names => format!("write {}, levels[N], level.NAME, time or before", names.join(", ")),
         };
         Ok(Self(Compiled::parse(text, &Names { known: &known, remedy: &words })?))
@@ -213,7 +221,10 @@ impl ValueExpression {
     pub fn may_name(name: &str) -> bool {
         let is_word = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
         let begins = name.starts_with(|c: char| c.is_ascii_lowercase());
-        begins && name.chars().all(is_word) && !KNOWN.contains(&name) && !["true", "false", "null", "in"].contains(&name)
+        begins
+            && name.chars().all(is_word)
+            && !KNOWN.contains(&name)
+            && !["true", "false", "null", "in"].contains(&name)
     }
 
     fn execute(&self, known: &Known<'_>) -> Result<Value, NoValue> {
@@ -313,7 +324,8 @@ mod tests {
     fn why_there_is_no_value_is_told_in_plain_words() {
         for (text, payload, words) in [
             ("payload.flow", r#"{"m": 1}"#, "there is no `flow`"),
-            ("payload.m", "[1]", "values of these kinds"),
+            ("payload.m", "[1]", "no such fields"),
+            ("payload.m", "hello", "no such fields"),
             ("payload.list", r#"{"list": [1]}"#, "it gives a list"),
             ("payload", "{}", "it gives an object"),
             ("payload.m * 2", r#"{"m": "high"}"#, "multiplied"),

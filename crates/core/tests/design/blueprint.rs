@@ -296,7 +296,9 @@ fn the_schema_for_editors_says_what_the_reader_does() {
         let document: serde_json::Value = toml::from_str(text).unwrap();
         validator.validate(&document).map_err(|error| format!("{}: {error}", error.instance_path()))
     };
-    for text in [CATCHMENT, include_str!("../../../../demo/blueprint.toml")] {
+    for text in
+        [CATCHMENT, include_str!("../../../../demo/blueprint.toml"), include_str!("../../../../demo/derived.toml")]
+    {
         assert_eq!(takes(text), Ok(()));
     }
     for (from, to) in [

@@ -54,10 +54,16 @@ fn a_field_becomes_a_value_of_its_own_in_another_unit() {
     let mut deriver = deriver(&[&format!("{LEVEL}where = \"payload.quality == 'good'\"\nfactor = 100")]);
     let made = hear(&mut deriver, WEIR, r#"{"m": 1.83, "quality": "good"}"#, 0);
     assert_eq!(told(made), ["values/gorge/kettle-weir/level 183"]);
-    assert_eq!(told(hear(&mut deriver, WEIR, r#"{"m": 1.9, "quality": "bad"}"#, 1)), ["values/gorge/kettle-weir/level NotTrue"]);
+    assert_eq!(
+        told(hear(&mut deriver, WEIR, r#"{"m": 1.9, "quality": "bad"}"#, 1)),
+        ["values/gorge/kettle-weir/level NotTrue"]
+    );
     let failed = hear(&mut deriver, WEIR, r#"{"quality": "good"}"#, 2);
     assert_eq!(failed[0].outcome, Outcome::Failed(NoValue::Missing("m".into())));
     assert!(hear(&mut deriver, "harrowmere/moor/kettle-weir/stage", "{}", 3).is_empty(), "moor is no reach");
+    let tenths = format!("{LEVEL}decimals = 1");
+    let made = hear(&mut self::deriver(&[&tenths]), WEIR, r#"{"m": -0.04}"#, 0);
+    assert_eq!(told(made), ["values/gorge/kettle-weir/level 0"]);
     let clearing = deriver.hear(&topic(WEIR), b"", (QoS::AtMostOnce, true), at(4));
     assert!(clearing.is_empty(), "what clears a retained message is no value");
     assert_eq!(deriver.filters(), [("harrowmere/+/+/stage".parse().unwrap(), QoS::AtMostOnce)]);
@@ -126,8 +132,10 @@ fn a_value_that_does_not_come_within_its_cadence_is_stale() {
 #[test]
 fn a_window_tells_of_a_while_and_the_value_before_is_known() {
     let mean = format!("{LEVEL}statistic = \"mean\"\nwindow = \"1m\"");
-    let change = LEVEL.replace("level\"", "change\"").replace("payload.m", "before == null ? payload.m : payload.m - before");
-    let count = LEVEL.replace("level\"", "count\"").replace("payload.m", "payload") + "statistic = \"count\"\nwindow = \"1h\"";
+    let change =
+        LEVEL.replace("level\"", "change\"").replace("payload.m", "before == null ? payload.m : payload.m - before");
+    let count =
+        LEVEL.replace("level\"", "count\"").replace("payload.m", "payload") + "statistic = \"count\"\nwindow = \"1h\"";
     let rate = LEVEL.replace("level\"", "rate\"") + "statistic = \"rate\"\nwindow = \"1m\"";
     let mut deriver = deriver(&[&mean, &change, &count, &rate]);
     let mut say = |payload: &str, seconds| told(hear(&mut deriver, WEIR, payload, seconds));
@@ -138,6 +146,38 @@ fn a_window_tells_of_a_while_and_the_value_before_is_known() {
     let third = say("7", 11);
     assert!(third[2].ends_with(" 1") && third[0].contains("Failed"), "{third:?}");
     assert!(say("\"text\"", 12)[2].ends_with(" 2"), "also texts are counted");
+}
+
+#[test]
+fn what_is_older_than_the_window_counts_no_more_though_nothing_comes() {
+    let with = |name: &str, more: &str| format!("{}{more}", LEVEL.replace("level\"", &format!("{name}\"")));
+    let sum = with("sum", "statistic = \"sum\"\nwindow = \"1m\"\non-change = true\nat-most-every = \"5s\"");
+    let mean = with("mean", "statistic = \"mean\"\nwindow = \"1m\"\ndecimals = 1");
+    let count = with("count", "statistic = \"count\"\nwindow = \"1m\"\npayload = \"record\"\ncadence = \"100s\"");
+    let mut deriver = deriver(&[&sum, &mean, &count]);
+    for (m, seconds) in [(2.0, 0), (4.0, 30)] {
+        hear(&mut deriver, WEIR, &format!("{{\"m\": {m}}}"), seconds);
+    }
+    assert!(deriver.look(at(60), 10).is_empty());
+    let first = told(deriver.look(at(61), 10));
+    assert_eq!(first[..2], ["values/gorge/kettle-weir/sum 4", "values/gorge/kettle-weir/mean 4"]);
+    assert!(first[2].ends_with(r#"{"value":1,"time":"2023-11-14T22:13:50Z","quality":"good"}"#), "{first:?}");
+    // What is known is kept, and goes on by itself after a restart.
+    let kept = deriver.take_new(10);
+    assert_eq!(kept.len(), 3);
+    let mut next = self::deriver(&[&sum, &mean, &count]);
+    assert!(kept.iter().all(|kept| next.restore(kept)));
+    let second = told(next.look(at(91), 10));
+    assert_eq!(second[0], "values/gorge/kettle-weir/sum 0");
+    assert!(second[1].contains("/count {\"value\":0,"), "of nothing there is no mean: {second:?}");
+    let third = told(next.look(at(130), 10));
+    assert!(third.len() == 1 && third[0].ends_with("\"stale\"}"), "{third:?}");
+    assert_eq!((next.look(at(10_000), 10).len(), next.due()), (0, None), "then there is nothing to wait for");
+    // What leaves soon after a message waits as messages do.
+    hear(&mut next, WEIR, r#"{"m": 5}"#, 200);
+    hear(&mut next, WEIR, r#"{"m": 1}"#, 258);
+    assert!(next.look(at(261), 10).iter().all(|made| made.derived != 0), "5 s since 258 have not passed");
+    assert_eq!(told(next.look(at(263), 10)), ["values/gorge/kettle-weir/sum 1"]);
 }
 
 #[test]
@@ -156,7 +196,11 @@ fn what_is_known_outlives_the_process_as_long_as_the_design_says_the_same() {
     assert!(told(hear(&mut after, WEIR, r#"{"m": 1.06}"#, 3))[0].ends_with("Unchanged"), "the mean moved by 0.02");
     let mut other = deriver(&[LEVEL, FALL]);
     let restored: Vec<bool> = kept.iter().map(|kept| other.restore(kept)).collect();
-    assert_eq!(restored.iter().filter(|is_known| **is_known).count(), 1, "of what the design says otherwise nothing is known");
+    assert_eq!(
+        restored.iter().filter(|is_known| **is_known).count(),
+        1,
+        "of what the design says otherwise nothing is known"
+    );
     // A change of the design while it runs.
     let design = read(&[FALL, LEVEL]).unwrap().derived;
     let mut changed = Deriver::new(&design, after);
@@ -171,11 +215,11 @@ fn one_derived_topic_feeds_another_and_a_trial_changes_nothing() {
     let Outcome::Published(payload) = &made[0].outcome else { panic!() };
     let next = deriver.hear(&made[0].topic, payload, (QoS::AtMostOnce, false), at(0));
     assert_eq!(told(next), ["values/gorge/kettle-weir/doubled 3"]);
-    let tried = deriver.try_one("level", &topic(WEIR), br#"{"m": 9}"#, at(1)).unwrap();
+    let tried = deriver.try_one(0, &topic(WEIR), br#"{"m": 9}"#, (QoS::AtMostOnce, false), at(1));
     assert_eq!(tried, [(topic("values/gorge/kettle-weir/level"), Outcome::Published("9".into()))]);
     assert_eq!(deriver.known(0, 10)[0].published.as_ref().unwrap().0.to_string(), "1.5");
-    assert_eq!(deriver.try_one("level", &topic("elsewhere"), b"1", at(1)), Some(Vec::new()));
-    assert_eq!(deriver.try_one("none", &topic(WEIR), b"1", at(1)), None);
+    assert_eq!(deriver.try_one(0, &topic("elsewhere"), b"1", (QoS::AtMostOnce, false), at(1)), []);
+    assert_eq!(deriver.try_one(1, &topic(WEIR), b"1", (QoS::AtMostOnce, false), at(1)), []);
 }
 
 #[test]
@@ -193,6 +237,7 @@ fn what_is_wrong_is_told_with_its_place_and_remedy() {
         (format!("{LEVEL}cadence = \"5m\""), "write payload = \"record\""),
         (format!("{LEVEL}payload = \"json\""), "write one of: value, record"),
         (format!("{LEVEL}qos = 2"), "write 0 or 1"),
+        (format!("{LEVEL}decimals = 10"), "0 to 9 decimals"),
         (format!("{LEVEL}dead-band = 0"), "above 0"),
         (format!("{LEVEL}dead-band = 1\non-change = false"), "only changes are published"),
         (format!("{LEVEL}factor = 0"), "write another number"),
@@ -204,6 +249,27 @@ fn what_is_wrong_is_told_with_its_place_and_remedy() {
         let told = read(&[&entry]).err().unwrap_or_else(|| panic!("not refused: {entry}"));
         assert!(told.contains(words), "{entry}\n{told}");
     }
+}
+
+/// The schema that editors complete by, and the reader, take and refuse the same.
+#[test]
+fn the_schema_for_editors_knows_derived_topics() {
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../contract/blueprint.schema.json")).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let both = |entry: &str| {
+        let text = format!("{LEVELS}[[derived]]\n{entry}");
+        (validator.is_valid(&toml::from_str(&text).unwrap()), Blueprint::parse(&text).is_ok())
+    };
+    let all = "where = \"true\"\nfactor = 2\noffset = 1.5\ndecimals = 2\nstatistic = \"mean\"\nwindow = \"5m\"\ndead-band = 0.1\n\
+               at-most-every = \"1s\"\ncadence = \"5m\"\npayload = \"record\"\nqos = 1\nretained = true\n";
+    for entry in [FALL.to_owned(), format!("{LEVEL}{all}"), format!("{LEVEL}on-change = true")] {
+        assert_eq!(both(&entry), (true, true), "{entry}");
+    }
+    for more in ["qos = 2", "decimals = 10", "dead-band = 0", "payload = \"json\"", "unit = \"m\"", "retained = 1"] {
+        assert_eq!(both(&format!("{LEVEL}{more}")), (false, false), "{more}");
+    }
+    assert_eq!(both(&FALL.replace("upper =", "Upper =")), (false, false));
 }
 
 #[test]
@@ -228,9 +294,12 @@ fn derived_topics_that_go_round_are_refused_topic_by_topic() {
 fn what_is_probably_not_meant_is_warned_of() {
     let plan = "[[topics]]\npath = \"harrowmere/{reach}/{station}/stage\"\n[[derived]]\n";
     let joined = LEVEL.replace("values/{reach}/{station}/level", "values/level");
-    let blueprint = Blueprint::parse(&format!("{LEVELS}{plan}{joined}[[derived]]\n{}", joined.replace("\"level\"", "\"other\"")));
+    let blueprint =
+        Blueprint::parse(&format!("{LEVELS}{plan}{joined}[[derived]]\n{}", joined.replace("\"level\"", "\"other\"")));
     let told: String = blueprint.unwrap().lint().iter().map(|finding| format!("{finding}\n")).collect();
-    for words in ["different topics become one", "`level` makes topics that are not planned", "may both make values/level"] {
+    for words in
+        ["different topics become one", "`level` makes topics that are not planned", "may both make values/level"]
+    {
         assert!(told.contains(words), "{told}");
     }
 }

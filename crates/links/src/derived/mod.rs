@@ -10,7 +10,7 @@ use moorfall_core::{
     blueprint::Derived,
     derived::{Deriver, Known, Outcome},
 };
-use moorfall_wire::TopicName;
+use moorfall_wire::{QoS, TopicName};
 use parking_lot::Mutex;
 
 /// The longest payload of which a sample is kept, bytes.
@@ -120,7 +120,20 @@ impl DerivedTopics {
 
     /// What would become of a message; nothing is changed. `None` if there is none of this name.
     pub fn try_one(&self, name: &str, topic: &TopicName, payload: &[u8]) -> Option<Vec<(TopicName, Outcome)>> {
-        self.inner.lock().deriver.try_one(name, topic, payload, self.broker.now())
+        let inner = self.inner.lock();
+        let place = inner.deriver.design().position(|design| design.name == name)?;
+        Some(inner.deriver.try_one(place, topic, payload, (QoS::AtMostOnce, false), self.broker.now()))
+    }
+
+    /// What would become of a message by all of the design, each with its name; nothing is changed.
+    pub fn try_all(&self, topic: &TopicName, payload: &[u8], flags: (QoS, bool)) -> Vec<(String, TopicName, Outcome)> {
+        let (inner, now) = (self.inner.lock(), self.broker.now());
+        let mut all = Vec::new();
+        for (place, design) in inner.deriver.design().enumerate() {
+            let made = inner.deriver.try_one(place, topic, payload, flags, now);
+            all.extend(made.into_iter().map(|(to, outcome)| (design.name.clone(), to, outcome)));
+        }
+        all
     }
 
     /// What a topic is made of: by each of the design that makes it, its name and the newest topics of its sources.
@@ -147,8 +160,7 @@ impl DerivedTopics {
         let before: Vec<_> = inner.deriver.design().map(said).collect();
         let mut counts: HashMap<_, _> = before.into_iter().zip(std::mem::take(&mut inner.counts)).collect();
         inner.counts = design.iter().map(|one| counts.remove(&said(one)).unwrap_or_default()).collect();
-        inner.identities =
-            design.iter().map(|one| format!("{}{}", moorfall_core::DERIVED, one.name).into()).collect();
+        inner.identities = design.iter().map(|one| format!("{}{}", moorfall_core::DERIVED, one.name).into()).collect();
         let known = std::mem::take(&mut inner.deriver);
         inner.deriver = Deriver::new(design, known);
     }

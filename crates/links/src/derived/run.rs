@@ -308,9 +308,14 @@ async fn open(DerivedTopics { broker, seats, .. }: &DerivedTopics) -> Result<Cli
     };
     let inside = Inside { broker: Arc::clone(broker), seats: Arc::clone(seats), listener: LISTENER };
     let most = PacketId::new(IN_FLIGHT);
-    let opened = inside.open(DERIVED.to_owned(), |handover| Acting::Derived { handover }, limits, |connect| {
-        connect.properties.receive_maximum = most;
-    });
+    let opened = inside.open(
+        DERIVED.to_owned(),
+        |handover| Acting::Derived { handover },
+        limits,
+        |connect| {
+            connect.properties.receive_maximum = most;
+        },
+    );
     let (Dialled { stream, buffer, .. }, handover) = opened.await?;
     Ok(Client { stream, buffer, handover, handed: VecDeque::new(), outgoing: BytesMut::new(), asked: Vec::new() })
 }

@@ -16,6 +16,7 @@ mod conformance;
 mod console;
 mod couriers;
 mod demo;
+mod derived;
 mod design;
 mod desk;
 mod desk_api;
