@@ -623,6 +623,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/derived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List derived topics */
+        get: operations["list_derived"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/derived/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a derived topic */
+        get: operations["show_derived"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/derived/{name}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a derived topic
+         * @description What would become of a message now. Nothing is changed and nothing is published.
+         */
+        post: operations["try_derived"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/desk/clients": {
         parameters: {
             query?: never;
@@ -2205,6 +2259,230 @@ export interface components {
             /** @description How it is. */
             state: components["schemas"]["LinkState"];
         };
+        /** @description What became of messages since the service started, or since the design of the derived topic changed. */
+        DerivedCounts: {
+            /**
+             * Format: int64
+             * @description Messages of which no value could be made.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Messages for which there was no room, because as many topics are made as there may be.
+             */
+            full: number;
+            /**
+             * Format: int64
+             * @description Messages of its sources.
+             */
+            heard: number;
+            /**
+             * Format: int64
+             * @description Messages before all sources had said something, or before there was enough for a rate.
+             */
+            incomplete: number;
+            /**
+             * Format: int64
+             * @description Messages for which the condition is not true.
+             */
+            not_true: number;
+            /**
+             * Format: int64
+             * @description Messages that were published.
+             */
+            published: number;
+            /**
+             * Format: int64
+             * @description Values like the one before, or within the dead band.
+             */
+            unchanged: number;
+            /**
+             * Format: int64
+             * @description Values that waited because one was published a moment before.
+             */
+            waited: number;
+        };
+        /** @description One of the derived topics of the design, with what it makes. */
+        DerivedDetails: {
+            /** @description The design, and what became of messages. */
+            derived: components["schemas"]["DerivedView"];
+            /** @description Topics that it makes, some of them if there are many. */
+            topics: components["schemas"]["DerivedTopicView"][];
+        };
+        /** @description A message of which no value could be made. */
+        DerivedFailure: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description What it said, or its beginning. */
+            payload: string;
+            /** @description Where it was published. */
+            topic: string;
+            /** @description Why no value could be made. */
+            words: string;
+        };
+        /**
+         * @description What a derived topic's messages hold.
+         * @enum {string}
+         */
+        DerivedForm: "value" | "record";
+        /** @description Derived topics of the design in force. */
+        DerivedList: {
+            /** @description In the order of the blueprint. */
+            derived: components["schemas"]["DerivedView"][];
+            /** @description Why none is made now; null if they are. */
+            trouble?: string | null;
+        };
+        /**
+         * @description What a derived topic makes of a message.
+         * @enum {string}
+         */
+        DerivedOutcome: "published" | "unchanged" | "waits" | "not-true" | "incomplete" | "one-alone" | "failed" | "full";
+        /** @description Where values come from. */
+        DerivedSourceView: {
+            /** @description Which topics, as the blueprint says it. */
+            filter: string;
+            /** @description By which expressions know it; empty if it is the only one. */
+            name: string;
+        };
+        /** @description A topic that is made. */
+        DerivedTopicView: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made_at?: string | null;
+            /** @description What was published last; null if nothing was. */
+            published?: string | null;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            published_at?: string | null;
+            quality?: components["schemas"]["Quality"] | null;
+            /** @description The newest topic of each source that has said something. */
+            sources: string[];
+            /** @description The topic. */
+            topic: string;
+            /** @description The newest value; null if none could be made yet. */
+            value?: string | null;
+            /** @description Whether the newest value is still to be published. */
+            waits: boolean;
+        };
+        /** @description A message that might come. */
+        DerivedTrial: {
+            /** @description What. */
+            payload: string;
+            /** @description Where. */
+            topic: string;
+        };
+        /** @description What would become of it. */
+        DerivedTrialOutcome: {
+            /** @description The name of the derived topic in the blueprint. */
+            derived: string;
+            /** @description Sources that have said nothing yet. */
+            missing: string[];
+            /** @description What. */
+            outcome: components["schemas"]["DerivedOutcome"];
+            /** @description What would be published; null if nothing. */
+            payload?: string | null;
+            /** @description The topic that it concerns. */
+            topic: string;
+            /**
+             * Format: date-time
+             * @description Until when it would wait; null if it would not.
+             */
+            until?: string | null;
+            /** @description Why no value could be made; empty if one could. */
+            words: string;
+        };
+        /** @description What would become of a message: an entry for each topic that it concerns. */
+        DerivedTrialResult: {
+            /** @description None if it is of none of the sources. */
+            outcomes: components["schemas"]["DerivedTrialOutcome"][];
+        };
+        /** @description One of the derived topics of the design. */
+        DerivedView: {
+            /**
+             * Format: int64
+             * @description The shortest time between two messages, seconds; null if there is none.
+             */
+            at_most_every_seconds?: number | null;
+            /**
+             * Format: int64
+             * @description The longest time between two values, seconds, after which one is stale; null if there is none.
+             */
+            cadence_seconds?: number | null;
+            /** @description Which messages, as an expression; null if all. */
+            condition?: string | null;
+            /** @description What became of messages. */
+            counts: components["schemas"]["DerivedCounts"];
+            /**
+             * Format: double
+             * @description How far a number must be from the one before; null if it need not be.
+             */
+            dead_band?: number | null;
+            /**
+             * Format: int32
+             * @description How many decimals a number is rounded to; null if it is not.
+             */
+            decimals?: number | null;
+            /**
+             * Format: double
+             * @description What a number is multiplied by.
+             */
+            factor: number;
+            failure?: components["schemas"]["DerivedFailure"] | null;
+            /** @description Of what it is made. */
+            from: components["schemas"]["DerivedSourceView"][];
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: double
+             * @description What is added then.
+             */
+            offset: number;
+            /** @description Whether a value like the one before is left out. */
+            on_change: boolean;
+            /** @description What messages hold. */
+            payload: components["schemas"]["DerivedForm"];
+            /**
+             * Format: date-time
+             * @description When one was published last; null if none was.
+             */
+            published_at?: string | null;
+            /** @description What it is for. */
+            purpose: string;
+            /**
+             * Format: int32
+             * @description The QoS of messages.
+             */
+            qos: number;
+            /** @description Whether messages are retained. */
+            retained: boolean;
+            /** @description The topics that are made, as the blueprint says it. */
+            to: string;
+            /**
+             * Format: int64
+             * @description How many topics it makes.
+             */
+            topics: number;
+            /** @description The value, as an expression. */
+            value: string;
+            window?: components["schemas"]["DerivedWindow"] | null;
+        };
+        /** @description Values of a while, made into one. */
+        DerivedWindow: {
+            /**
+             * Format: int64
+             * @description Of how many seconds.
+             */
+            seconds: number;
+            /** @description How. */
+            statistic: components["schemas"]["Statistic"];
+        };
         /** @description The broker's answer. */
         DeskAnswer: {
             /** @description Whether it did what was asked. */
@@ -2756,6 +3034,8 @@ export interface components {
             access: components["schemas"]["AccessAnswer"];
             /** @description The verdict in a sentence. */
             explanation: string;
+            /** @description What derived topics of the design would make of it. */
+            makes: components["schemas"]["DerivedTrialOutcome"][];
             /** @description What the plan says. */
             plan: components["schemas"]["PlanVerdict"];
             /** @description The first thousand of them. */
@@ -3150,12 +3430,27 @@ export interface components {
             /** @description The topic. */
             topic: string;
         };
+        /** @description A derived topic of the design by which a topic is made. */
+        MadeBy: {
+            /** @description The name of the derived topic in the blueprint. */
+            derived: string;
+            quality?: components["schemas"]["Quality"] | null;
+            /** @description The newest topic of each source. */
+            sources: string[];
+        };
         /** @description A secret that was made. */
         MadeSecret: {
             /** @description Whose it is. */
             name: string;
             /** @description What it signs in with. It is shown this once. */
             secret: string;
+        };
+        /** @description What a derived topic of the design makes of a topic. */
+        Makes: {
+            /** @description The name of the derived topic in the blueprint. */
+            derived: string;
+            /** @description The topic that it makes. */
+            topic: string;
         };
         /** @description What a filter matches. */
         Match: {
@@ -3497,6 +3792,11 @@ export interface components {
          * @description A quality of service: 0, 1 or 2.
          */
         Qos: number;
+        /**
+         * @description Whether a value is as new as it is meant to be.
+         * @enum {string}
+         */
+        Quality: "good" | "stale";
         /**
          * @description What happens to a message that does not fit into a queue.
          * @enum {string}
@@ -4193,7 +4493,7 @@ export interface components {
          * @description How a client signed in.
          * @enum {string}
          */
-        SignedInBy: "nothing" | "secret" | "password" | "token" | "certificate" | "bridge" | "person";
+        SignedInBy: "nothing" | "secret" | "password" | "token" | "certificate" | "bridge" | "derived" | "person";
         /** @description The administrator's secret, a person's name and password, or what a link says that signs in once. */
         SignIn: {
             /** @description The end of a link that signs in once. */
@@ -4266,6 +4566,11 @@ export interface components {
              */
             worst?: number | null;
         };
+        /**
+         * @description How values of a while are made into one.
+         * @enum {string}
+         */
+        Statistic: "mean" | "least" | "greatest" | "sum" | "count" | "rate";
         /** @description The state of the service. */
         Status: components["schemas"]["Totals"] & {
             /** @description The blueprint's name; empty without a blueprint. */
@@ -4479,6 +4784,10 @@ export interface components {
              * @description Messages that were left out, because they were too many in their second.
              */
             left_out: number;
+            /** @description The derived topics of the design that make it. */
+            made_by: components["schemas"]["MadeBy"][];
+            /** @description What derived topics make of it. */
+            makes: components["schemas"]["Makes"][];
             /** @description The messages that were gathered, oldest first: the newest 200, and at most 20 of each second. */
             messages: components["schemas"]["TopicMessage"][];
             plan?: components["schemas"]["PlanEntry"] | null;
@@ -8253,6 +8562,302 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DemoLink"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Body not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_derived: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DerivedList"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_derived: {
+        parameters: {
+            query?: {
+                /** @description Topics at most, up to 10,000. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DerivedDetails"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_derived: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DerivedTrial"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DerivedTrialResult"];
                 };
             };
             /** @description Unreadable request */

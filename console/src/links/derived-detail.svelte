@@ -8,11 +8,11 @@
 
   interface Props {
     details: DerivedDetails;
-    derived: DerivedTopics;
+    topics: DerivedTopics;
     now: number;
   }
 
-  const { details, derived, now }: Props = $props();
+  const { details, topics, now }: Props = $props();
   const one = $derived(details.derived);
   const facts = $derived(
     [
@@ -35,7 +35,11 @@
     <dl class="grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5" aria-label="Facts">
       {#each facts as [name, value] (name)}
         <dt class="text-quiet">{name}</dt>
-        <dd class="wrap-anywhere {name === 'Value' || name === 'Condition' ? 'font-mono text-xs leading-5' : ''}">
+        <dd
+          class="wrap-anywhere {name === 'Value' || name === 'Condition'
+            ? 'font-mono text-xs leading-5'
+            : ''}"
+        >
           {value}
         </dd>
       {/each}
@@ -54,7 +58,7 @@
         <p class="font-mono text-xs wrap-anywhere">{one.failure.payload}</p>
       </div>
     {/if}
-    <DerivedTrial {derived} />
+    <DerivedTrial {topics} />
   </div>
   <div class="min-h-0 overflow-y-auto border-l border-line">
     <table class="w-full tabular-nums" data-made>

@@ -5,12 +5,12 @@
   import DerivedDetail from './derived-detail.svelte';
   import { DerivedTopics } from './derived.svelte';
 
-  const derived = new DerivedTopics();
+  const topics = new DerivedTopics();
   const columns = ['Derived topic', 'From', 'To', '>Topics', '>Heard', '>Published', '>Failed', '>Last'];
-  const list = $derived(derived.all ?? []);
+  const list = $derived(topics.all ?? []);
   const failing = $derived(list.filter(({ counts }) => counts.failed > 0).length);
   const note = $derived(
-    derived.all === undefined
+    topics.all === undefined
       ? ''
       : failing
         ? `no value could be made of some messages of ${plural(failing, 'derived topic')}`
@@ -18,17 +18,17 @@
   );
   let now = $state(Date.now());
 
-  $effect(() => derived.poll.start());
+  $effect(() => topics.poll.start());
   // How long something lasts is as old as what is shown of it.
   $effect(() => {
-    if (derived.all) now = Date.now();
+    if (topics.all) now = Date.now();
   });
 </script>
 
 <main class="flex min-h-0 min-w-0 flex-1 flex-col gap-4 px-6 py-4">
-  {#if derived.trouble}
+  {#if topics.trouble}
     <p class="rounded bg-warn-ground px-3 py-1 text-sm text-warn-ink" role="alert">
-      No derived topics are made now. {derived.trouble}
+      No derived topics are made now. {topics.trouble}
     </p>
   {/if}
   <div class="flex min-h-0 flex-2 flex-col">
@@ -36,18 +36,21 @@
       <Table
         {columns}
         count={list.length}
-        empty={derived.all
+        empty={topics.all
           ? 'No derived topics. Add [[derived]] to the blueprint; docs/STREAMS.md tells how.'
           : 'Looking…'}
       >
         {#each list as one (one.name)}
-          {@const open = derived.shown === one.name}
-          <tr class="border-b border-line/60 align-top hover:bg-page {open ? 'bg-page' : ''}" data-derived={one.name}>
+          {@const open = topics.shown === one.name}
+          <tr
+            class="border-b border-line/60 align-top hover:bg-page {open ? 'bg-page' : ''}"
+            data-derived={one.name}
+          >
             <td class="py-1.5 pr-3 pl-5 whitespace-nowrap">
               <button
                 class="text-left font-medium hover:underline"
                 aria-pressed={open}
-                onclick={() => derived.choose(one.name)}
+                onclick={() => topics.choose(one.name)}
               >
                 {one.name}
               </button>
@@ -72,10 +75,10 @@
       </Table>
     </Panel>
   </div>
-  {#if derived.details}
+  {#if topics.details}
     <div class="flex min-h-0 flex-3 flex-col">
-      <Panel title={derived.shown} note={derived.details.derived.purpose} fills>
-        <DerivedDetail details={derived.details} {derived} {now} />
+      <Panel title={topics.shown} note={topics.details.derived.purpose} fills>
+        <DerivedDetail details={topics.details} {topics} {now} />
       </Panel>
     </div>
   {/if}

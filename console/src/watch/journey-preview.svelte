@@ -6,7 +6,7 @@
   import Panel from '$ui/panel.svelte';
   import RecipientTable from './recipient-table.svelte';
   import StepLine from '$ui/step-line.svelte';
-  import { became } from '$links/derived';
+  import { became } from '$ui/became';
 
   let identity = $state('administrator');
   let topic = $state(new URLSearchParams(router.querystring).get('topic') ?? '');

@@ -79,7 +79,9 @@
           {#each by.sources as source (source)}
             <li>
               <span class="text-quiet">of</span>
-              <a class="hover:underline" href="#/topic?name={encodeURIComponent(source)}"><TopicText topic={source} /></a>
+              <a class="hover:underline" href="#/topic?name={encodeURIComponent(source)}"
+                ><TopicText topic={source} /></a
+              >
             </li>
           {/each}
         </ul>

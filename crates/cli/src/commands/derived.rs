@@ -247,7 +247,8 @@ pub(super) fn became(one: &DerivedTrialOutcome) -> String {
         }
         DerivedOutcome::NotTrue => "Nothing is published: the condition is not true.".into(),
         DerivedOutcome::Incomplete => {
-            format!("Nothing is published until {} has said something, too.", one.missing.join(" and "))
+            let have = if one.missing.len() == 1 { "has" } else { "have" };
+            format!("Nothing is published until {} {have} said something, too.", one.missing.join(" and "))
         }
         DerivedOutcome::OneAlone => "Nothing is published: a rate needs a second value.".into(),
         DerivedOutcome::Failed => format!("No value can be made: {}.", one.words),

@@ -170,7 +170,7 @@ fn a_run_is_pushed_at_once_and_each_message_has_a_name_of_its_own() {
         let Packet::Publish(publish) = Packet::decode(frame, ProtocolVersion::V5).unwrap() else { panic!() };
         let way = publish.properties.user_properties[0].value.to_string();
         let name = way.strip_prefix('?').and_then(|way| way.strip_suffix(" harrowmere.1 tideway.1")).unwrap();
-        assert_eq!((name.len(), publish.properties.topic_alias.map(|alias| alias.get())), (16, Some(1)));
+        assert_eq!((name.len(), publish.properties.topic_alias.map(std::num::NonZero::get)), (16, Some(1)));
         seen.push((publish.topic.to_string(), name.to_owned()));
     }
     let topics: Vec<&str> = seen.iter().map(|(topic, _)| topic.as_str()).collect();
