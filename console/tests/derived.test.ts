@@ -8,7 +8,7 @@ import { became } from '$ui/became';
 
 import { play, type Answer } from './service';
 
-const NOTHING = { not_true: 0, unchanged: 0, waited: 0, incomplete: 0, failed: 0, full: 0 };
+const NOTHING = { not_true: 0, unchanged: 0, waited: 0, incomplete: 0, failed: 0, refused: 0, full: 0 };
 
 const view = (more: object = {}) =>
   ({

@@ -2293,6 +2293,11 @@ export interface components {
             published: number;
             /**
              * Format: int64
+             * @description Messages that were made and the plan refuses.
+             */
+            refused: number;
+            /**
+             * Format: int64
              * @description Values like the one before, or within the dead band.
              */
             unchanged: number;

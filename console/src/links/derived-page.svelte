@@ -2,6 +2,7 @@
   import { count, plural, span } from '$lib/format';
   import Panel from '$ui/panel.svelte';
   import Table from '$ui/table.svelte';
+  import TopicText from '$ui/topic-text.svelte';
   import DerivedDetail from './derived-detail.svelte';
   import { DerivedTopics } from './derived.svelte';
 
@@ -57,10 +58,12 @@
             </td>
             <td class="px-3 py-1.5 wrap-anywhere text-quiet">
               {#each one.from as source (source.name)}
-                <span class="block">{source.name ? `${source.name}: ` : ''}{source.filter}</span>
+                <span class="block"
+                  >{source.name ? `${source.name}: ` : ''}<TopicText topic={source.filter} /></span
+                >
               {/each}
             </td>
-            <td class="px-3 py-1.5 wrap-anywhere">{one.to}</td>
+            <td class="px-3 py-1.5"><TopicText topic={one.to} /></td>
             <td class="px-3 py-1.5 text-right">{count(one.topics)}</td>
             <td class="px-3 py-1.5 text-right">{count(one.counts.heard)}</td>
             <td class="px-3 py-1.5 text-right">{count(one.counts.published)}</td>

@@ -19,7 +19,7 @@
 >
   <span class="font-medium">Try a message:</span>
   <input
-    class="field min-w-60 flex-2 font-mono text-xs"
+    class="field min-w-96 flex-1 font-mono text-xs"
     aria-label="Topic"
     placeholder="topic"
     required

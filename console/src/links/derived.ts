@@ -34,6 +34,7 @@ export function silent(counts: DerivedCounts): [string, string][] {
     [counts.waited, 'too soon after the one before; the newest of them waits'],
     [counts.incomplete, 'other sources had said nothing yet'],
     [counts.failed, 'no value could be made'],
+    [counts.refused, 'the plan refuses them'],
     [counts.full, 'no room for one more topic'],
   ];
   return reasons.filter(([number]) => number > 0).map(([number, words]) => [count(number), words]);

@@ -41,6 +41,8 @@ pub struct DerivedCounts {
     pub incomplete: u64,
     /// Messages of which no value could be made.
     pub failed: u64,
+    /// Messages that were made and the plan refuses.
+    pub refused: u64,
     /// Messages for which there was no room, because as many topics are made as there may be.
     pub full: u64,
 }

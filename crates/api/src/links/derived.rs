@@ -50,8 +50,19 @@ fn not_found(derived: &DerivedTopics, name: &str) -> Fault {
 }
 
 fn view(Seen { design, counts, topics }: Seen) -> DerivedView {
-    let Counts { heard, published, unchanged, waited, not_true, incomplete, failed, full, published_at, failure } =
-        counts;
+    let Counts {
+        heard,
+        published,
+        unchanged,
+        waited,
+        not_true,
+        incomplete,
+        failed,
+        refused,
+        full,
+        published_at,
+        failure,
+    } = counts;
     let Derived { name, purpose, sources, to, condition, value, scale, on_change, dead_band, qos, retained, .. } =
         &design;
     DerivedView {
@@ -81,7 +92,7 @@ fn view(Seen { design, counts, topics }: Seen) -> DerivedView {
         qos: qos.level(),
         retained: *retained,
         topics: topics as u64,
-        counts: DerivedCounts { heard, published, unchanged, waited, not_true, incomplete, failed, full },
+        counts: DerivedCounts { heard, published, unchanged, waited, not_true, incomplete, failed, refused, full },
         published_at: published_at.map(date),
         failure: failure.map(|failure| DerivedFailure {
             at: date(failure.at),

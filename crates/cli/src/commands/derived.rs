@@ -176,6 +176,7 @@ fn print_details(DerivedDetails { derived, topics }: &DerivedDetails) -> io::Res
         (counts.waited, "too soon after the one before; the newest of them waits"),
         (counts.incomplete, "other sources had said nothing yet"),
         (counts.failed, "no value could be made"),
+        (counts.refused, "the plan refuses them"),
         (counts.full, "no room for one more topic"),
     ] {
         if number > 0 {

@@ -2,7 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{MadeRecord, Outcome, Quality, window::Values};
+use super::{
+    outcome::{MadeRecord, Outcome, Quality},
+    window::Values,
+};
 use crate::{
     Known, MessageFields, NoValue, Scalar, Time,
     blueprint::{Derived, DerivedForm, Statistic},
@@ -121,7 +124,8 @@ impl State {
         let level = derived.sources[source].names.caught(topic);
         let before = self.value.as_ref().map(|(value, _)| value);
         let known = Known { message: fields, level: &level, beside: &beside, time: now, before };
-        if derived.condition.as_ref().is_some_and(|condition| !condition.holds(&known)) {
+        let is_true = derived.condition.as_ref().map_or(Ok(true), |condition| condition.is_true(&known));
+        if !is_true.map_err(Outcome::Failed)? {
             return Err(Outcome::NotTrue);
         }
         let value = derived.value.evaluate(&known).map_err(Outcome::Failed)?;

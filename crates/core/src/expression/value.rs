@@ -68,6 +68,8 @@ pub enum NoValue {
     Missing(String),
     /// What it gave can't be said by itself: a list, or an object, or nothing.
     NotScalar(&'static str),
+    /// True or false is needed here.
+    NotTruth,
     /// A number is needed here.
     NotNumber,
     /// The number has no end, or is none.
@@ -91,6 +93,7 @@ impl fmt::Display for NoValue {
             Self::NotScalar(what) => {
                 write!(f, "it gives {what}, and only a number, a text or true or false is a value")
             }
+            Self::NotTruth => f.write_str("the condition is neither true nor false"),
             Self::NotNumber => f.write_str("it gives no number, which is needed here"),
             Self::NotFinite => f.write_str("it gives no finite number"),
             Self::TextTooLong => write!(f, "it gives a text of more than {TEXT} bytes"),
@@ -264,9 +267,13 @@ impl ValueExpression {
         }
     }
 
-    /// Whether it is true. What can't be evaluated, as when a field is not there, is not.
-    pub fn holds(&self, known: &Known<'_>) -> bool {
-        matches!(self.execute(known), Ok(Value::Bool(true)))
+    /// Whether it is true.
+    ///
+    /// # Errors
+    ///
+    /// It is neither true nor false, or can't be evaluated, as when a field is not there.
+    pub fn is_true(&self, known: &Known<'_>) -> Result<bool, NoValue> {
+        if let Value::Bool(truth) = self.execute(known)? { Ok(truth) } else { Err(NoValue::NotTruth) }
     }
 }
 

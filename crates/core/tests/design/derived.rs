@@ -58,6 +58,17 @@ fn a_field_becomes_a_value_of_its_own_in_another_unit() {
         told(hear(&mut deriver, WEIR, r#"{"m": 1.9, "quality": "bad"}"#, 1)),
         ["values/gorge/kettle-weir/level NotTrue"]
     );
+    let without = hear(&mut deriver, WEIR, r#"{"m": 1.9}"#, 1);
+    assert_eq!(
+        without[0].outcome,
+        Outcome::Failed(NoValue::Missing("quality".into())),
+        "who asks for it wants to know"
+    );
+    let number = format!("{LEVEL}where = \"payload.m\"");
+    assert_eq!(
+        hear(&mut self::deriver(&[&number]), WEIR, r#"{"m": 1}"#, 0)[0].outcome,
+        Outcome::Failed(NoValue::NotTruth)
+    );
     let failed = hear(&mut deriver, WEIR, r#"{"quality": "good"}"#, 2);
     assert_eq!(failed[0].outcome, Outcome::Failed(NoValue::Missing("m".into())));
     assert!(hear(&mut deriver, "harrowmere/moor/kettle-weir/stage", "{}", 3).is_empty(), "moor is no reach");

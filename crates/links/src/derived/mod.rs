@@ -46,6 +46,8 @@ pub struct Counts {
     pub incomplete: u64,
     /// Messages of which no value could be made.
     pub failed: u64,
+    /// Messages that it made and the plan refuses.
+    pub refused: u64,
     /// Messages for which there is no room, because as many topics are made as there may be.
     pub full: u64,
     /// When one was published last.

@@ -2,7 +2,7 @@
 
 use std::{collections::VecDeque, sync::Arc, time::Duration};
 
-use bytes::BytesMut;
+use bytes::{Bytes, BytesMut};
 use moorfall_broker::{clock::sleep, connection::handover::Handover, listeners::origin::Acting};
 use moorfall_client::{Dialled, Layer};
 use moorfall_core::{
@@ -10,7 +10,8 @@ use moorfall_core::{
     blueprint::Derived,
     derived::{Kept, Made, Outcome},
     measure::Measure,
-    session::{Handed, HandedMessage},
+    plan::{Agreement, Broken, Fault},
+    session::{Drift, Handed, HandedMessage},
 };
 use moorfall_store::StoreError;
 use moorfall_wire::{
@@ -23,7 +24,7 @@ use tokio::{
     time::{Instant, MissedTickBehavior, interval},
 };
 
-use super::DerivedTopics;
+use super::{DerivedTopics, SAMPLE};
 use crate::inside::{Inside, NotInside, requests};
 
 /// The listener that the client counts as one of, and what it is called.
@@ -98,19 +99,22 @@ impl DerivedTopics {
     /// Publishes what is made, and counts it. Gives nothing back: whoever hears of it is handed it.
     fn publish(&self, made: Vec<Made>, from: (&TopicName, &[u8]), now: Time) {
         for Made { derived, topic, outcome } in made {
-            let (identity, qos, retained) = {
-                let mut inner = self.inner.lock();
-                let Some(counts) = inner.counts.get_mut(derived) else { continue };
-                counts.note(&outcome, now, from);
-                let Some(design) = inner.deriver.design().nth(derived) else { continue };
-                let terms = (design.qos, design.retained);
-                let Some(identity) = inner.identities.get(derived) else { continue };
-                (Arc::clone(identity), terms.0, terms.1)
+            let Some((identity, qos, retained)) = self.terms(derived) else { continue };
+            let is_refused = match &outcome {
+                Outcome::Published(payload) => self.is_refused(&topic, (qos, retained), payload, &identity, now),
+                _ => false,
             };
+            if let Some(counts) = self.inner.lock().counts.get_mut(derived) {
+                if is_refused {
+                    counts.refused += 1;
+                } else {
+                    counts.note(&outcome, now, from);
+                }
+            }
             let counters = &self.broker.live.counters;
             match outcome {
                 Outcome::Failed(_) => counters.count(Measure::DerivedFailed, 1),
-                Outcome::Published(payload) => {
+                Outcome::Published(payload) if !is_refused => {
                     counters.count(Measure::Derived, 1);
                     let properties = PublishProperties::default();
                     let message = Message::new(topic, payload, qos, retained, properties, SessionKey(0), now);
@@ -119,6 +123,28 @@ impl DerivedTopics {
                 _ => {}
             }
         }
+    }
+
+    /// As whom one of the design publishes, at which QoS, and whether messages are retained.
+    fn terms(&self, derived: usize) -> Option<(Arc<str>, QoS, bool)> {
+        let inner = self.inner.lock();
+        let design = inner.deriver.design().nth(derived)?;
+        Some((Arc::clone(inner.identities.get(derived)?), design.qos, design.retained))
+    }
+
+    /// Whether the plan refuses what is made; what differs from it is noted.
+    fn is_refused(&self, topic: &TopicName, flags: (QoS, bool), payload: &Bytes, identity: &str, now: Time) -> bool {
+        let broken = match self.broker.design.policy().plan().judge(topic, flags.0, flags.1, payload) {
+            Agreement::NoPlan | Agreement::AsPlanned(_) => return false,
+            Agreement::Unplanned => Broken { fault: Fault::Unplanned, refused: false },
+            Agreement::Breaks(_, broken) => broken,
+        };
+        let Broken { fault, refused } = broken;
+        // A sample must not keep the memory of a message.
+        let sample = Bytes::copy_from_slice(&payload[..payload.len().min(SAMPLE)]);
+        let drift = Drift { topic: topic.clone(), fault, count: 1, refused: refused.into(), sample };
+        self.broker.live.drifts.note_all(identity, vec![drift], now);
+        refused
     }
 
     /// Judges one message.

@@ -205,7 +205,7 @@ fn a_change_of_the_design_is_a_change_of_what_is_made_and_the_rest_goes_on() {
     assert!(told.out.contains("derived topics go round: harrowmere/"), "{told:?}");
     apply(&[]).ok();
     wait("nothing is made any more", || {
-        let sessions = service.run(&["sessions", "list", "--json"]).json().to_string();
+        let sessions = service.run(&["sessions", "--json"]).json().to_string();
         (!sessions.contains("derived:")).then_some(())
     });
     say(&mut gauge, WEIR, "{\"m\": 9}");
@@ -237,4 +237,25 @@ fn nobody_else_takes_the_name_or_the_place_of_derived_topics() {
     let mut thief = Peer::begin(service.mqtt, peer::connect(V5, "derived:"));
     let Some(Packet::ConnAck(answer)) = thief.receive() else { panic!("no CONNACK") };
     assert_eq!(answer.reason, ReasonCode::ClientIdentifierNotValid, "{answer:?}");
+}
+
+#[test]
+fn what_is_made_is_held_against_the_plan() {
+    let place = Place::new();
+    let strict = "[[topics]]\npath = \"values/{station}/level\"\npayload = \"json\"\nschema = { maximum = 200 }\non-breach = \"refuse\"\n";
+    let service = serve(&place, &[strict, &LEVEL.replace("retained = true", "")]);
+    let mut desk = Peer::open(service.mqtt, V5, "desk");
+    desk.subscribe("values/#", QoS::AtMostOnce);
+    let mut gauge = Peer::open(service.mqtt, V5, "gauge");
+    say(&mut gauge, WEIR, "{\"m\": 3}");
+    say(&mut gauge, WEIR, "{\"m\": 1.5}");
+    assert_eq!(heard(&mut desk), "values/kettle-weir/level 150", "300 is refused");
+    let counts = service.run(&["derived", "list", "--json"]).json()["derived"][0]["counts"].clone();
+    assert_eq!(
+        (&counts["heard"], &counts["published"], &counts["refused"]),
+        (&2.into(), &1.into(), &1.into()),
+        "{counts}"
+    );
+    let told = service.run(&["topics", "drift"]);
+    assert!(told.ok().contains("values/kettle-weir/level") && told.ok().contains("derived:level"), "{told:?}");
 }
