@@ -14,6 +14,7 @@ const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schem
 /// Calls that change nothing, though they carry a body.
 const QUESTIONS: [&str; 6] = [
     "/bridges/{name}/preview",
+    "/derived/{name}/trial",
     "/access/explain",
     "/journey",
     "/blueprint/check",
