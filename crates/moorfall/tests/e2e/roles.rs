@@ -12,7 +12,7 @@ const DESCRIPTION: &str = include_str!("../../../../docs/openapi.json");
 const OPEN: [&str; 3] = ["/console-session", "/console-token", "/blueprint/schema"];
 
 /// Calls that change nothing, though they carry a body.
-const QUESTIONS: [&str; 6] = [
+const QUESTIONS: [&str; 7] = [
     "/bridges/{name}/preview",
     "/derived/{name}/trial",
     "/access/explain",
