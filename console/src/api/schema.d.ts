@@ -2254,6 +2254,15 @@ export interface components {
             /** @description What applying it does. */
             effects: components["schemas"]["Effects"];
         };
+        /** @description A condition of the design, as it is for one session. */
+        ConditionView: {
+            /** @description What must be true of a message, as an expression. */
+            condition: string;
+            /** @description Its name in the blueprint. */
+            name: string;
+            /** @description Messages of these topics. */
+            topics: string[];
+        };
         /** @description The link between the brokers of the demo. */
         DemoLink: {
             /** @description How it is. */
@@ -4298,6 +4307,8 @@ export interface components {
         };
         /** @description A session, and what it subscribes to. */
         SessionDetails: components["schemas"]["SessionView"] & {
+            /** @description Which messages of some topics it gets, as the design says. */
+            conditions: components["schemas"]["ConditionView"][];
             /** @description Its subscriptions by filter: the first of them. */
             filters: components["schemas"]["SubscribedTo"][];
         };
@@ -4672,6 +4683,8 @@ export interface components {
         };
         /** @description One subscription of a session. */
         SubscribedTo: {
+            /** @description Which messages its client asked for, as an expression; null if all. */
+            condition?: string | null;
             /** @description Its filter, with the group of a shared one in front. */
             filter: string;
             /**
@@ -4684,6 +4697,11 @@ export interface components {
         SubscriberView: {
             /** @description Its client identifier. */
             client_id: string;
+            /**
+             * @description Which messages it receives, as expressions: those of one subscription must all be true, of several subscriptions it
+             *     is enough if those of one are. None if it receives all.
+             */
+            conditions: string[];
             /** @description Whether its client is connected. */
             connected: boolean;
             /** @description Whose it is. */
@@ -4715,6 +4733,8 @@ export interface components {
         SubscriptionView: {
             /** @description The client identifier of its session. */
             client_id: string;
+            /** @description Which messages its client asked for, as an expression; null if all. */
+            condition?: string | null;
             /** @description Whether its client is connected. */
             connected: boolean;
             /** @description Its filter, without the group of a shared subscription. */

@@ -118,12 +118,26 @@
       <div>
         <p class="text-quiet">Subscriptions</p>
         <ul>
-          {#each session.filters as { filter, qos } (filter)}
-            <li class="wrap-anywhere">{filter} <span class="text-quiet">at QoS {qos}</span></li>
+          {#each session.filters as { filter, qos, condition } (filter)}
+            <li class="wrap-anywhere">
+              {filter} <span class="text-quiet">at QoS {qos}</span>
+              {#if condition}<span class="block pl-4 text-quiet">only where {condition}</span>{/if}
+            </li>
           {:else}
             <li class="text-quiet">none</li>
           {/each}
         </ul>
+        {#if session.conditions.length > 0}
+          <p class="mt-2 text-quiet">Conditions of the blueprint</p>
+          <ul data-conditions>
+            {#each session.conditions as { name, topics, condition } (name)}
+              <li class="wrap-anywhere">
+                {name} <span class="text-quiet">for {topics.join(', ')}</span>
+                <span class="block pl-4 text-quiet">only where {condition}</span>
+              </li>
+            {/each}
+          </ul>
+        {/if}
       </div>
     </div>
   </div>

@@ -52,6 +52,9 @@
               ? `, ${count(one.queue)} queued`
               : ''}{one.shared ? `, shared subscription ${one.shared}` : ''}
           </span>
+          {#each one.conditions as condition (condition)}
+            <span class="block pl-4 text-quiet">only where {condition}</span>
+          {/each}
         </li>
       {:else}
         <li class="text-quiet">None.</li>

@@ -2,7 +2,10 @@
 
 use std::{hint::black_box, time::Instant};
 
-use moorfall_core::{SessionKey, router::Router, session::Granted};
+use moorfall_core::{
+    Granted, SessionKey,
+    router::{Router, Subscriber},
+};
 use moorfall_wire::{SubscriptionOptions, TopicFilter, TopicName};
 
 use crate::report::{Spread, count, judged};
@@ -52,7 +55,7 @@ fn text(number: usize) -> String {
 /// One subscription for each station, of which a fifth have wildcards, and two that match all.
 fn filled(subscriptions: usize) -> Router<()> {
     let router = Router::default();
-    let granted = Granted { options: SubscriptionOptions::default(), identifier: None };
+    let granted = Granted { options: SubscriptionOptions::default(), identifier: None, condition: None };
     let one = |number: usize| {
         let filter = match number % 10 {
             3 => format!("harrowmere/+/station-{number}/stage/level"),
@@ -60,10 +63,14 @@ fn filled(subscriptions: usize) -> Router<()> {
             _ => text(number),
         };
         let filter: TopicFilter = filter.parse().expect("a filter");
-        (SessionKey(number as u64 + 10), filter, granted, ())
+        (SessionKey(number as u64 + 10), filter, Subscriber::new(granted.clone(), ()))
     };
     router.subscribe_all((0..subscriptions).map(one));
-    router.subscribe(SessionKey(1), &"harrowmere/#".parse().expect("a filter"), granted, ());
-    router.subscribe(SessionKey(2), &"harrowmere/+/+/stage/+".parse().expect("a filter"), granted, ());
+    router.subscribe(SessionKey(1), &"harrowmere/#".parse().expect("a filter"), Subscriber::new(granted.clone(), ()));
+    router.subscribe(
+        SessionKey(2),
+        &"harrowmere/+/+/stage/+".parse().expect("a filter"),
+        Subscriber::new(granted.clone(), ()),
+    );
     router
 }

@@ -96,8 +96,8 @@ fn part(sessions: &Sessions, record: &Arc<SessionRecord>, expiry: u32, will: Opt
 fn subscribe(sessions: &Sessions, record: &Arc<SessionRecord>, filter: &str, qos: QoS) {
     let options = SubscriptionOptions { qos, ..SubscriptionOptions::default() };
     let filter: TopicFilter = filter.parse().unwrap();
-    let granted = Granted { options, identifier: None };
-    sessions.router.subscribe(record.key, &filter, granted, Arc::clone(record));
+    let granted = Granted { options, identifier: None, condition: None };
+    sessions.router.subscribe(record.key, &filter, moorfall_core::router::Subscriber::new(granted, Arc::clone(record)));
 }
 
 fn message(qos: QoS, retain: bool) -> Arc<Message> {

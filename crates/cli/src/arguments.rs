@@ -1,7 +1,7 @@
 //! Values that several commands read.
 use std::time::Duration;
 
-use moorfall_core::MessageExpression;
+use moorfall_core::Condition;
 use moorfall_wire::{QoS, TopicFilter};
 use time::{
     Date, OffsetDateTime, PrimitiveDateTime, format_description::well_known::Rfc3339, macros::format_description,
@@ -102,8 +102,8 @@ pub fn filter(text: &str) -> Result<TopicFilter, Misread> {
 }
 
 /// An expression over topic and payload.
-pub fn condition(text: &str) -> Result<MessageExpression, Misread> {
-    MessageExpression::parse(text).map_err(|error| pointed(text, error.at, &error.message))
+pub fn condition(text: &str) -> Result<Condition, Misread> {
+    Condition::parse(text).map_err(|error| pointed(text, error.at, &error.message))
 }
 
 /// A filter with its QoS, or what is wrong with it with the character pointed at.

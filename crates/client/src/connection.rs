@@ -14,7 +14,9 @@ use moorfall_core::{
     Time,
     client::{ClientSession, ClientState, Event, WishError},
 };
-use moorfall_wire::{ConnAck, Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, Publish, Subscription, TopicFilter};
+use moorfall_wire::{
+    ConnAck, Connect, Frame, MAX_PACKET_SIZE, Packet, PacketId, Publish, SubscribeProperties, Subscription, TopicFilter,
+};
 use tokio::{
     io::{AsyncReadExt, AsyncWrite, AsyncWriteExt},
     sync::{mpsc, oneshot},
@@ -48,7 +50,7 @@ pub(crate) type Reply = oneshot::Sender<Result<Option<Answer>, ClientError>>;
 /// What takes a place in the window, and waits for one.
 pub(crate) enum Request {
     Publish(Box<Publish>),
-    Subscribe(Vec<Subscription>),
+    Subscribe(Vec<Subscription>, SubscribeProperties),
     Unsubscribe(Vec<TopicFilter>),
 }
 
@@ -281,7 +283,9 @@ impl Task {
     fn request(&mut self, now: Time, request: Request, reply: Reply) {
         let sent: Result<Option<PacketId>, WishError> = match request {
             Request::Publish(publish) => self.session.publish(now, *publish),
-            Request::Subscribe(subscriptions) => self.session.subscribe(now, subscriptions, None).map(Some),
+            Request::Subscribe(subscriptions, properties) => {
+                self.session.subscribe(now, subscriptions, properties).map(Some)
+            }
             Request::Unsubscribe(filters) => self.session.unsubscribe(now, filters).map(Some),
         };
         match sent {
@@ -302,9 +306,9 @@ impl Task {
                     // A place was seen to be free; nobody else sends.
                     let _ = arrivals.try_send(Arrival::Message(Box::new(message)));
                 }
-                Event::Answered { packet_id, reasons, reason_string } => {
+                Event::Answered { packet_id, reasons, reason_string, user_properties } => {
                     if let Some(reply) = self.waiting.remove(&packet_id) {
-                        let _ = reply.send(Ok(Some(Answer { reasons, reason_string })));
+                        let _ = reply.send(Ok(Some(Answer { reasons, reason_string, user_properties })));
                     }
                 }
                 Event::Pong => drop(self.pings.pop_front().map(|reply| reply.send(Ok(None)))),

@@ -15,8 +15,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use bytestring::ByteString;
 use moorfall_wire::{
-    ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, Subscription, TopicFilter,
-    Will,
+    ConnAck, Connect, ConnectProperties, PacketId, ProtocolVersion, Publish, ReasonCode, SubscribeProperties,
+    Subscription, TopicFilter, UserProperty, Will,
 };
 use tokio::{
     io::{AsyncRead, AsyncWrite},
@@ -25,6 +25,7 @@ use tokio::{
 
 use self::connection::{Command, Desk, Request};
 
+use moorfall_core::{JUDGED, ONLY_WHERE};
 pub use moorfall_core::{Remote, RemoteError, Scheme, client::ClientState};
 
 pub use self::{
@@ -115,6 +116,15 @@ pub struct Answer {
     pub reasons: Vec<ReasonCode>,
     /// Why, for a person, if the broker said so.
     pub reason_string: Option<ByteString>,
+    /// What else it said, of a subscription.
+    pub user_properties: Vec<UserProperty>,
+}
+
+impl Answer {
+    /// Whether the broker judges the condition of a subscription.
+    pub fn is_judged(&self) -> bool {
+        self.user_properties.iter().any(|property| &*property.name == ONLY_WHERE && &*property.value == JUDGED)
+    }
 }
 
 /// What arrives.
@@ -217,7 +227,16 @@ impl Client {
 
     /// Asks for messages.
     pub async fn subscribe(&self, subscriptions: Vec<Subscription>) -> Result<Answer, ClientError> {
-        self.request(Request::Subscribe(subscriptions)).await?.ok_or_else(ClientError::no_answer)
+        let properties = SubscribeProperties::default();
+        self.request(Request::Subscribe(subscriptions, properties)).await?.ok_or_else(ClientError::no_answer)
+    }
+
+    /// Asks for those messages alone of which an expression is true. A broker that does not know the wish sends all: the
+    /// answer says whether it does.
+    pub async fn subscribe_where(&self, subscriptions: Vec<Subscription>, text: &str) -> Result<Answer, ClientError> {
+        let asked = UserProperty { name: ONLY_WHERE.into(), value: text.into() };
+        let properties = SubscribeProperties { user_properties: vec![asked], ..SubscribeProperties::default() };
+        self.request(Request::Subscribe(subscriptions, properties)).await?.ok_or_else(ClientError::no_answer)
     }
 
     /// Asks for no more messages.

@@ -112,6 +112,19 @@ pub struct SessionDetails {
     pub session: SessionView,
     /// Its subscriptions by filter: the first of them.
     pub filters: Vec<SubscribedTo>,
+    /// Which messages of some topics it gets, as the design says.
+    pub conditions: Vec<ConditionView>,
+}
+
+/// A condition of the design, as it is for one session.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConditionView {
+    /// Its name in the blueprint.
+    pub name: String,
+    /// Messages of these topics.
+    pub topics: Vec<String>,
+    /// What must be true of a message, as an expression.
+    pub condition: String,
 }
 
 /// One subscription of a session.
@@ -121,6 +134,8 @@ pub struct SubscribedTo {
     pub filter: String,
     /// The QoS that was granted.
     pub qos: u8,
+    /// Which messages its client asked for, as an expression; null if all.
+    pub condition: Option<String>,
 }
 
 /// Which sessions are to end, and how.

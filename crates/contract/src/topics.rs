@@ -134,6 +134,9 @@ pub struct SubscriberView {
     pub connected: bool,
     /// Messages that wait for it.
     pub queue: u64,
+    /// Which messages it receives, as expressions: those of one subscription must all be true, of several subscriptions it
+    /// is enough if those of one are. None if it receives all.
+    pub conditions: Vec<String>,
 }
 
 /// A subscription that may receive what is published to a topic or filter.
@@ -153,6 +156,8 @@ pub struct SubscriptionView {
     pub connected: bool,
     /// Messages that wait for its session.
     pub queue: u64,
+    /// Which messages its client asked for, as an expression; null if all.
+    pub condition: Option<String>,
 }
 
 /// The subscriptions of a topic or filter.

@@ -19,8 +19,8 @@ use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
     Acknowledgement, ConnAck, Connect, DecodeError, Disconnect, DisconnectProperties, EncodeError, Packet, PacketId,
-    PacketType, ProtocolVersion, Publish, QoS, ReasonCode, Subscribe, SubscribeProperties, Subscription, TopicFilter,
-    Unsubscribe, UnsubscribeProperties, VariableInt,
+    PacketType, ProtocolVersion, Publish, QoS, ReasonCode, SubAckProperties, Subscribe, SubscribeProperties,
+    Subscription, TopicFilter, Unsubscribe, UnsubscribeProperties, UserProperty,
 };
 
 use crate::{
@@ -55,6 +55,8 @@ pub enum Event {
         reasons: Vec<ReasonCode>,
         /// Why, for a person, if the broker said so.
         reason_string: Option<ByteString>,
+        /// What else it said, of a subscription.
+        user_properties: Vec<UserProperty>,
     },
     /// The broker does not know the session any more: whether this message arrived is not known.
     Forgotten {
@@ -224,16 +226,15 @@ impl ClientSession {
         Ok(Some(id))
     }
 
-    /// Asks for messages; gives the identifier that the answer will have. The subscription identifier comes back with
-    /// each message (5.0 only).
+    /// Asks for messages; gives the identifier that the answer will have. The subscription identifier of the properties comes
+    /// back with each message (5.0 only, as all of them).
     pub fn subscribe(
         &mut self,
         now: Time,
         subscriptions: Vec<Subscription>,
-        subscription_identifier: Option<VariableInt>,
+        properties: SubscribeProperties,
     ) -> Result<PacketId, WishError> {
         let packet_id = self.take_id(Pending::Subscribe)?;
-        let properties = SubscribeProperties { subscription_identifier, ..SubscribeProperties::default() };
         self.request(now, packet_id, &Packet::Subscribe(Subscribe { packet_id, properties, subscriptions }))?;
         Ok(packet_id)
     }
@@ -300,10 +301,12 @@ impl ClientSession {
             (Phase::Open, Packet::PubRel(ack)) => self.handle_pubrel(now, &ack),
             (Phase::Open, Packet::PubComp(ack)) => self.handle_pubcomp(now, &ack),
             (Phase::Open, Packet::SubAck(ack)) => {
-                self.answer(now, ack.packet_id, &Pending::Subscribe, ack.reasons, ack.properties.reason_string);
+                let SubAckProperties { reason_string, user_properties } = ack.properties;
+                self.answer(now, ack.packet_id, &Pending::Subscribe, ack.reasons, (reason_string, user_properties));
             }
             (Phase::Open, Packet::UnsubAck(ack)) => {
-                self.answer(now, ack.packet_id, &Pending::Unsubscribe, ack.reasons, ack.properties.reason_string);
+                let said = (ack.properties.reason_string, Vec::new());
+                self.answer(now, ack.packet_id, &Pending::Unsubscribe, ack.reasons, said);
             }
             (Phase::Open, Packet::PingResp) => {
                 self.ping_sent = None;
@@ -399,7 +402,7 @@ impl ClientSession {
         if let Some(Pending::Publish(publish)) = self.state.in_flight.get(ack.packet_id)
             && publish.qos == QoS::AtLeastOnce
         {
-            self.finish(now, ack.packet_id, vec![ack.reason], ack.properties.reason_string);
+            self.finish(now, ack.packet_id, vec![ack.reason], (ack.properties.reason_string, Vec::new()));
         }
     }
 
@@ -407,7 +410,7 @@ impl ClientSession {
         let id = ack.packet_id;
         match self.state.in_flight.get_mut(id) {
             Some(Pending::Publish(publish)) if publish.qos == QoS::ExactlyOnce && ack.reason.is_error() => {
-                return self.finish(now, id, vec![ack.reason], ack.properties.reason_string);
+                return self.finish(now, id, vec![ack.reason], (ack.properties.reason_string, Vec::new()));
             }
             Some(pending @ Pending::Publish(_)) => {
                 *pending = Pending::Release { reason: ack.reason, reason_string: ack.properties.reason_string };
@@ -432,7 +435,7 @@ impl ClientSession {
     fn handle_pubcomp(&mut self, now: Time, ack: &Acknowledgement) {
         if let Some(Pending::Release { reason, reason_string }) = self.state.in_flight.get(ack.packet_id) {
             let (reason, reason_string) = (*reason, reason_string.clone());
-            self.finish(now, ack.packet_id, vec![reason], reason_string);
+            self.finish(now, ack.packet_id, vec![reason], (reason_string, Vec::new()));
         }
     }
 
@@ -450,18 +453,24 @@ impl ClientSession {
         packet_id: PacketId,
         expected: &Pending,
         reasons: Vec<ReasonCode>,
-        reason_string: Option<ByteString>,
+        said: (Option<ByteString>, Vec<UserProperty>),
     ) {
         // An answer to nothing, or to another kind of request, is ignored: it can't harm.
         if self.state.in_flight.get(packet_id) == Some(expected) {
-            self.finish(now, packet_id, reasons, reason_string);
+            self.finish(now, packet_id, reasons, said);
         }
     }
 
-    fn finish(&mut self, now: Time, packet_id: PacketId, reasons: Vec<ReasonCode>, reason_string: Option<ByteString>) {
+    fn finish(
+        &mut self,
+        now: Time,
+        packet_id: PacketId,
+        reasons: Vec<ReasonCode>,
+        (reason_string, user_properties): (Option<ByteString>, Vec<UserProperty>),
+    ) {
         self.state.in_flight.remove(packet_id);
         self.quota.give_back();
-        self.events.push_back(Event::Answered { packet_id, reasons, reason_string });
+        self.events.push_back(Event::Answered { packet_id, reasons, reason_string, user_properties });
         if !self.resend.is_empty() {
             self.resend(now);
         }

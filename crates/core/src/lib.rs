@@ -32,6 +32,7 @@ pub mod plan;
 mod queued;
 mod remote;
 mod retained;
+mod route;
 pub mod router;
 mod run;
 pub mod session;
@@ -43,9 +44,10 @@ mod topic_set;
 
 pub use event::EventKind;
 pub use expression::{
-    Expression, ExpressionError, Known, MessageExpression, MessageFields, NoValue, Scalar, ValueExpression,
+    Condition, Expression, ExpressionError, Judged, Judging, Known, MessageExpression, MessageFields, NoValue, Scalar,
+    ValueExpression,
 };
-pub use granted::Granted;
+pub use granted::{Granted, JUDGED, ONLY_WHERE, When};
 pub use holding::{CohortQuota, Holding, Quota, Share};
 pub use identity::{ADMINISTRATOR, ANONYMOUS, AttributeValue, BRIDGE, BUILT_IN, DERIVED, Identity};
 pub use limits::{LimitError, Limits, LiveTraffic, QueuePolicy};

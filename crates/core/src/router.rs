@@ -9,121 +9,20 @@ use std::{
 };
 
 use arc_swap::ArcSwap;
+use bytes::Bytes;
 use foldhash::fast::RandomState;
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 use tracing_mutex::parkinglot::Mutex;
 
 pub use crate::retained::{Retained, RetainedFull, RetainedWalk};
 use crate::{
-    Delivery, Holding, Limits, Message, Part, Run, SessionKey, Time, Via,
-    session::Granted,
-    subscriptions::{Found, Members, Node, Subscriber},
+    Granted, Holding, Limits, Message, SessionKey, Time, When,
+    subscriptions::{Found, Node},
 };
-
-/// One session that receives a topic, however many of its filters match.
-#[derive(Clone, Debug)]
-pub struct Recipient<T> {
-    /// Which session.
-    pub session: SessionKey,
-    /// The highest QoS that its matching subscriptions were granted.
-    pub qos: QoS,
-    /// Whether the retain flag is passed on as published.
-    pub retain_as_published: bool,
-    /// Whether the session wants its own messages left out, by every matching subscription.
-    pub no_local: bool,
-    /// What the session must be told or remember of the subscriptions that matched.
-    pub via: Option<Arc<Via>>,
-    /// What reaches the session.
-    pub handle: T,
-}
-
-impl<T> Recipient<T> {
-    /// Whether what `publisher` sends is the session's own and it wants none of these ([MQTT-3.8.3-3]).
-    pub fn is_own(&self, publisher: SessionKey) -> bool {
-        self.no_local && self.session == publisher
-    }
-
-    /// What this recipient is sent of `message`, if anything.
-    pub fn delivery(&self, message: &Arc<Message>) -> Option<Delivery> {
-        if self.is_own(message.publisher) {
-            return None;
-        }
-        let retain = message.retain && self.retain_as_published;
-        let delivery = Delivery::new(Arc::clone(message), message.qos.min(self.qos), retain);
-        Some(Delivery { via: self.via.clone(), ..delivery })
-    }
-
-    /// What this recipient is sent of `run`, if anything.
-    pub fn part(&self, run: &Arc<Run>) -> Option<Part> {
-        if self.is_own(run.publisher()) {
-            return None;
-        }
-        Some(Part::new(Arc::clone(run), run.qos().min(self.qos), self.via.clone()))
-    }
-}
-
-/// A shared subscription that matches: one of its members receives each message (§4.8.2).
-#[derive(Debug)]
-pub struct Group<T> {
-    members: Box<[Recipient<T>]>,
-    turn: Arc<AtomicUsize>,
-}
-
-/// How much a member has to do.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Load {
-    /// It is connected, and so many messages wait for it or for its acknowledgement.
-    Waiting(usize),
-    /// It is away; its session keeps what comes.
-    Away,
-    /// Its session is over.
-    Over,
-}
-
-/// Members that are looked at for one message, as long as one of them is connected.
-const LOOKED_AT: usize = 8;
-
-impl<T> Group<T> {
-    /// The member whose turn it is: of the next few in the circle the one that has the least to do. Nobody if all
-    /// sessions are over.
-    pub fn choose(&self, load: impl Fn(&T) -> Load) -> Option<&Recipient<T>> {
-        let count = self.members.len();
-        let turn = self.turn.fetch_add(1, Ordering::Relaxed);
-        let mut best = None;
-        for step in 0..count {
-            if step >= LOOKED_AT && best.is_some_and(|(load, _)| load < Load::Away) {
-                break;
-            }
-            let member = &self.members[turn.wrapping_add(step) % count];
-            let load = load(&member.handle);
-            if best.is_none_or(|(least, _)| load < least) {
-                best = Some((load, member));
-            }
-        }
-        best.filter(|(load, _)| *load != Load::Over).map(|(_, member)| member)
-    }
-
-    /// All members.
-    pub fn members(&self) -> &[Recipient<T>] {
-        &self.members
-    }
-}
-
-/// All who receive one topic.
-#[derive(Debug)]
-pub struct Route<T> {
-    /// Sessions with subscriptions of their own.
-    pub recipients: Box<[Recipient<T>]>,
-    /// Shared subscriptions.
-    pub groups: Box<[Group<T>]>,
-}
-
-impl<T> Route<T> {
-    /// Whether nobody receives the topic.
-    pub fn is_empty(&self) -> bool {
-        self.recipients.is_empty() && self.groups.is_empty()
-    }
-}
+pub use crate::{
+    route::{Conditional, Group, Load, Recipient, Route, Way, judge_all},
+    subscriptions::Subscriber,
+};
 
 /// Whether a message is to be filed before its publisher is told that it is safe: it is kept for its topic, its QoS 2
 /// identifier is kept for its publisher, or it waits for a session that outlives its connection. `recipients` are the
@@ -155,6 +54,36 @@ pub struct Router<T> {
     subscriptions: AtomicUsize,
     /// Groups of shared subscriptions.
     groups: AtomicUsize,
+    before: Mutex<Before>,
+}
+
+/// Payloads of the newest messages, of topics that conditions look back on. When there are too many it begins anew.
+#[derive(Debug, Default)]
+struct Before {
+    payloads: HashMap<TopicName, Bytes, RandomState>,
+    bytes: usize,
+}
+
+impl Before {
+    /// Topics, and bytes of their payloads.
+    const MOST: (usize, usize) = (10_000, 16 * 1024 * 1024);
+
+    /// The longest payload that is remembered, bytes.
+    const LONGEST: usize = 16 * 1024;
+
+    fn put(&mut self, message: &Message) -> Option<Bytes> {
+        let before = self.payloads.remove(&message.topic);
+        self.bytes -= before.as_ref().map_or(0, Bytes::len);
+        if message.payload.len() <= Self::LONGEST {
+            if self.payloads.len() >= Self::MOST.0 || self.bytes + message.payload.len() > Self::MOST.1 {
+                *self = Self::default();
+            }
+            self.bytes += message.payload.len();
+            // What stays must not keep the memory of what was received.
+            self.payloads.insert(message.topic.detached(), Bytes::copy_from_slice(&message.payload));
+        }
+        before
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -171,6 +100,7 @@ impl<T: Clone> Default for Router<T> {
             retained: Mutex::default(),
             subscriptions: AtomicUsize::new(0),
             groups: AtomicUsize::new(0),
+            before: Mutex::default(),
         }
     }
 }
@@ -178,15 +108,15 @@ impl<T: Clone> Default for Router<T> {
 impl<T: Clone> Router<T> {
     /// Adds a subscription, or replaces the one that the session has at the same filter ([MQTT-3.8.4-3]); gives
     /// whether there was one.
-    pub fn subscribe(&self, session: SessionKey, filter: &TopicFilter, granted: Granted, handle: T) -> bool {
-        self.change(|root| self.insert(root, filter, session, Subscriber { granted, handle }))
+    pub fn subscribe(&self, session: SessionKey, filter: &TopicFilter, subscriber: Subscriber<T>) -> bool {
+        self.change(|root| self.insert(root, filter, session, subscriber))
     }
 
     /// Adds many subscriptions at once, as when stored sessions are loaded.
-    pub fn subscribe_all(&self, all: impl IntoIterator<Item = (SessionKey, TopicFilter, Granted, T)>) {
+    pub fn subscribe_all(&self, all: impl IntoIterator<Item = (SessionKey, TopicFilter, Subscriber<T>)>) {
         self.change(|root| {
-            for (session, filter, granted, handle) in all {
-                self.insert(root, &filter, session, Subscriber { granted, handle });
+            for (session, filter, subscriber) in all {
+                self.insert(root, &filter, session, subscriber);
             }
         });
     }
@@ -227,6 +157,16 @@ impl<T: Clone> Router<T> {
         result
     }
 
+    /// The payload of the message before on its topic, and remembers this one in its place: for conditions that look back.
+    pub fn look_back(&self, message: &Message) -> Option<Bytes> {
+        self.before.lock().put(message)
+    }
+
+    /// The payload of the newest message of a topic, if a condition looks back on it.
+    pub fn before(&self, topic: &TopicName) -> Option<Bytes> {
+        self.before.lock().payloads.get(topic).cloned()
+    }
+
     /// Who receives `topic` now. A session with several matching subscriptions receives it once, at the highest QoS
     /// among them, with all their identifiers (§3.3.4).
     pub fn route(&self, topic: &TopicName) -> Arc<Route<T>> {
@@ -234,33 +174,41 @@ impl<T: Clone> Router<T> {
     }
 
     fn route_in(snapshot: &Snapshot<T>, topic: &TopicName) -> Arc<Route<T>> {
-        let mut recipients: Vec<Recipient<T>> = Vec::new();
+        let mut ways: Vec<Way<T>> = Vec::new();
         let mut groups = Vec::new();
         snapshot.root.visit(topic, |found| match found {
-            Found::Subscriber(session, subscriber) => recipients.push(recipient(session, subscriber, None)),
-            Found::Group(filter, members) => groups.push(group(filter, members)),
+            Found::Subscriber(session, subscriber) => ways.push(Way::new(session, subscriber, None, topic)),
+            Found::Group(filter, members) => groups.push(Group::new(filter, members, topic)),
         });
-        recipients.sort_by_key(|recipient| recipient.session);
-        recipients.dedup_by(|next, kept| {
-            let same = next.session == kept.session;
-            if same {
-                kept.qos = kept.qos.max(next.qos);
-                kept.retain_as_published |= next.retain_as_published;
-                kept.no_local &= next.no_local;
-                if let Some(more) = &next.via {
-                    let via = Arc::make_mut(kept.via.get_or_insert_default());
-                    via.identifiers.extend_from_slice(&more.identifiers);
-                }
-            }
-            same
-        });
-        Arc::new(Route { recipients: recipients.into(), groups: groups.into() })
+        Arc::new(Route::new(ways, groups))
     }
 
-    /// The members of a shared subscription now; `None` if it has none.
-    pub fn group(&self, filter: &TopicFilter) -> Option<Group<T>> {
+    /// Whether a shared subscription has such a member now.
+    pub fn has_member(&self, filter: &TopicFilter, is_such: impl Fn(SessionKey, &T) -> bool) -> bool {
+        let members = self.current.load().root.members(filter);
+        members.is_some_and(|members| members.by_key.iter().any(|(session, one)| is_such(*session, &one.handle)))
+    }
+
+    /// What the design says of which messages a session gets is otherwise now.
+    pub fn change_conditions<'a>(
+        &self,
+        session: SessionKey,
+        filters: impl IntoIterator<Item = (&'a TopicFilter, &'a Granted)>,
+        when: Option<&Arc<Vec<When>>>,
+        handle: &T,
+    ) {
+        self.change(|root| {
+            for (filter, granted) in filters {
+                let (granted, when, handle) = (granted.clone(), when.cloned(), handle.clone());
+                self.insert(root, filter, session, Subscriber { granted, when, handle });
+            }
+        });
+    }
+
+    /// The members of a shared subscription now, for a message of this topic; `None` if it has none.
+    pub fn group(&self, filter: &TopicFilter, topic: &TopicName) -> Option<Group<T>> {
         let members = self.current.load().root.members(filter)?;
-        Some(group(filter, &members))
+        Some(Group::new(filter, &members, topic))
     }
 
     /// Keeps or clears the retained message of a topic; gives the one before. It counts in the share of its owner. The
@@ -319,9 +267,9 @@ impl<T: Clone> Router<T> {
     }
 
     /// Calls `found` for every subscription, with its filter and whose it is.
-    pub fn each_subscription(&self, mut found: impl FnMut(&str, SessionKey, Granted, &T)) {
+    pub fn each_subscription(&self, mut found: impl FnMut(&str, SessionKey, &Subscriber<T>)) {
         let snapshot = self.current.load_full();
-        snapshot.root.each(&mut |filter, key, subscriber| found(filter, key, subscriber.granted, &subscriber.handle));
+        snapshot.root.each(&mut |filter, key, subscriber| found(filter, key, subscriber));
     }
 
     /// Retained messages but the service's own, and the bytes of their payloads, topics and properties.
@@ -338,25 +286,6 @@ impl<T: Clone> Router<T> {
     /// Subscriptions of all sessions.
     pub fn subscription_count(&self) -> usize {
         self.subscriptions.load(Ordering::Relaxed)
-    }
-}
-
-fn group<T: Clone>(filter: &TopicFilter, members: &Members<T>) -> Group<T> {
-    let each = members.by_key.iter().map(|(session, member)| recipient(*session, member, Some(filter)));
-    Group { members: each.collect(), turn: Arc::clone(&members.turn) }
-}
-
-fn recipient<T: Clone>(session: SessionKey, subscriber: &Subscriber<T>, shared: Option<&TopicFilter>) -> Recipient<T> {
-    let Subscriber { granted: Granted { options, identifier }, handle } = subscriber;
-    let told = shared.is_some() || identifier.is_some();
-    let via = told.then(|| Arc::new(Via { identifiers: Vec::from_iter(*identifier), shared: shared.cloned() }));
-    Recipient {
-        session,
-        qos: options.qos,
-        retain_as_published: options.retain_as_published,
-        no_local: options.no_local,
-        via,
-        handle: handle.clone(),
     }
 }
 
@@ -413,9 +342,14 @@ mod tests {
     use moorfall_wire::{SubscriptionOptions, VariableInt};
 
     use super::*;
+    use crate::{Condition, Judged, Judging, TopicSet};
 
     fn granted(qos: QoS) -> Granted {
-        Granted { options: SubscriptionOptions { qos, ..SubscriptionOptions::default() }, identifier: None }
+        Granted {
+            options: SubscriptionOptions { qos, ..SubscriptionOptions::default() },
+            identifier: None,
+            condition: None,
+        }
     }
 
     #[test]
@@ -451,9 +385,9 @@ mod tests {
         for (filter, qos) in
             [("harrowmere/#", QoS::AtMostOnce), ("+/gorge/#", QoS::AtLeastOnce), ("nothing", QoS::AtLeastOnce)]
         {
-            router.subscribe(SessionKey(1), &filter.parse().unwrap(), granted(qos), "first");
+            router.subscribe(SessionKey(1), &filter.parse().unwrap(), Subscriber::new(granted(qos), "first"));
         }
-        router.subscribe(SessionKey(2), &"#".parse().unwrap(), granted(QoS::AtMostOnce), "second");
+        router.subscribe(SessionKey(2), &"#".parse().unwrap(), Subscriber::new(granted(QoS::AtMostOnce), "second"));
         let route = router.route(&topic);
         let seen: Vec<_> = route.recipients.iter().map(|recipient| (recipient.handle, recipient.qos)).collect();
         assert_eq!(seen, [("first", QoS::AtLeastOnce), ("second", QoS::AtMostOnce)]);
@@ -467,7 +401,7 @@ mod tests {
         let topic = "harrowmere/tidal/barrier/status".parse().unwrap();
         let filter = "harrowmere/#".parse().unwrap();
         assert!(cache.route(&router, &topic).is_empty());
-        router.subscribe(SessionKey(1), &filter, granted(QoS::AtMostOnce), ());
+        router.subscribe(SessionKey(1), &filter, Subscriber::new(granted(QoS::AtMostOnce), ()));
         let first = Arc::clone(cache.route(&router, &topic));
         assert_eq!(first.recipients.len(), 1);
         assert!(Arc::ptr_eq(&first, cache.route(&router, &topic)), "from memory");
@@ -481,10 +415,10 @@ mod tests {
         let router = Router::default();
         let topic = "gate".parse().unwrap();
         let options = SubscriptionOptions { no_local: true, ..SubscriptionOptions::default() };
-        let no_local = Granted { options, identifier: None };
-        router.subscribe(SessionKey(1), &"gate".parse().unwrap(), no_local, ());
+        let no_local = Granted { options, ..granted(QoS::AtMostOnce) };
+        router.subscribe(SessionKey(1), &"gate".parse().unwrap(), Subscriber::new(no_local, ()));
         assert!(router.route(&topic).recipients[0].no_local);
-        router.subscribe(SessionKey(1), &"#".parse().unwrap(), granted(QoS::AtMostOnce), ());
+        router.subscribe(SessionKey(1), &"#".parse().unwrap(), Subscriber::new(granted(QoS::AtMostOnce), ()));
         assert!(!router.route(&topic).recipients[0].no_local);
     }
 
@@ -496,8 +430,7 @@ mod tests {
             router.subscribe(
                 SessionKey(1),
                 &filter.parse().unwrap(),
-                Granted { identifier, ..granted(QoS::AtMostOnce) },
-                (),
+                Subscriber::new(Granted { identifier, ..granted(QoS::AtMostOnce) }, ()),
             );
         }
         let route = router.route(&"gate/target".parse().unwrap());
@@ -511,7 +444,7 @@ mod tests {
     fn one_member_of_each_group_is_chosen_by_turn_and_by_load() {
         let router = Router::default();
         for (key, filter) in [(1, "$share/desk/gate/#"), (2, "$share/desk/gate/#"), (3, "$share/log/gate/#")] {
-            router.subscribe(SessionKey(key), &filter.parse().unwrap(), granted(QoS::AtMostOnce), key);
+            router.subscribe(SessionKey(key), &filter.parse().unwrap(), Subscriber::new(granted(QoS::AtMostOnce), key));
         }
         let route = router.route(&"gate/target".parse().unwrap());
         assert!(route.recipients.is_empty());
@@ -523,13 +456,101 @@ mod tests {
             (0..4).filter_map(|_| desk.choose(|_| Load::Waiting(0))).map(|member| member.handle).collect();
         assert_eq!(chosen, [1, 2, 1, 2], "in turn");
         let chosen: Vec<_> = (0..2)
-            .filter_map(|_| desk.choose(|key| Load::Waiting(*key as usize)))
+            .filter_map(|_| desk.choose(|way| Load::Waiting(way.recipient.handle as usize)))
             .map(|member| member.handle)
             .collect();
         assert_eq!(chosen, [1, 1], "the one with less to do");
-        let away = |key: &u64| if *key == 2 { Load::Away } else { Load::Over };
+        let away = |way: &Way<u64>| if way.recipient.handle == 2 { Load::Away } else { Load::Over };
         assert_eq!(desk.choose(away).map(|member| member.handle), Some(2), "better than nobody");
         assert!(desk.choose(|_| Load::Over).is_none());
-        assert_eq!(router.group(&"$share/log/gate/#".parse().unwrap()).unwrap().members()[0].handle, 3);
+        let topic = "gate/target".parse().unwrap();
+        let group = router.group(&"$share/log/gate/#".parse().unwrap(), &topic).unwrap();
+        assert_eq!(group.members()[0].recipient.handle, 3);
+    }
+
+    fn only(text: &str, qos: QoS) -> Granted {
+        Granted { condition: Some(Condition::shared(text).unwrap()), ..granted(qos) }
+    }
+
+    #[test]
+    fn whether_a_session_receives_a_message_depends_on_what_is_true_of_it() {
+        let router = Router::default();
+        let number = |number| NonZeroU32::new(number).map(VariableInt);
+        let high = Granted { identifier: number(1), ..only("payload.m > 2", QoS::ExactlyOnce) };
+        let low = Granted { identifier: number(2), ..only("payload.m < 1", QoS::AtMostOnce) };
+        let mine: [(&str, Granted); 3] =
+            [("gate/#", high), ("gate/+", low), ("gate/target", only("payload.m > 3", QoS::AtLeastOnce))];
+        for (filter, granted) in mine {
+            router.subscribe(SessionKey(1), &filter.parse().unwrap(), Subscriber::new(granted, "mine"));
+        }
+        let all = Subscriber::new(granted(QoS::AtMostOnce), "all");
+        router.subscribe(SessionKey(2), &"#".parse().unwrap(), all);
+        let topic: TopicName = "gate/target".parse().unwrap();
+        let route = router.route(&topic);
+        assert_eq!((route.recipients.len(), route.conditional.len(), route.is_plain()), (1, 1, false));
+        let judge = |payload: &str| {
+            let mut judging = Judging::new(&topic, payload.as_bytes(), (0, false), None);
+            route.conditional[0].judge(&mut judging).map(|one| {
+                let via = one.via.as_ref().map_or(Vec::new(), |via| via.identifiers.clone());
+                (one.qos, via.into_iter().map(|number| number.0.get()).collect::<Vec<_>>())
+            })
+        };
+        assert_eq!(judge(r#"{"m": 2.5}"#), Ok((QoS::ExactlyOnce, vec![1])));
+        assert_eq!(judge(r#"{"m": 3.5}"#), Ok((QoS::ExactlyOnce, vec![1])), "one more that has no identifier");
+        assert_eq!(judge(r#"{"m": 0}"#), Ok((QoS::AtMostOnce, vec![2])));
+        assert_eq!(judge(r#"{"m": 1.5}"#), Err(Judged::NotTrue));
+        assert_eq!(judge("{}"), Err(Judged::Failed));
+        let best = route.conditional[0].at_best();
+        assert_eq!((best.qos, best.handle), (QoS::ExactlyOnce, "mine"));
+    }
+
+    #[test]
+    fn what_the_design_says_counts_for_its_topics_alone() {
+        let router = Router::default();
+        let condition = Condition::shared("payload.m > 2 && before == null").unwrap();
+        let topics = vec![TopicSet::of_filter("gate/+")];
+        let when = Some(Arc::new(vec![When { name: "high".into(), topics, condition }]));
+        for (session, filter) in [(1, "#"), (2, "$share/desk/#")] {
+            let subscriber = Subscriber { when: when.clone(), ..Subscriber::new(granted(QoS::AtMostOnce), session) };
+            router.subscribe(SessionKey(session), &filter.parse().unwrap(), subscriber);
+        }
+        let elsewhere = router.route(&"tide/level".parse().unwrap());
+        assert_eq!((elsewhere.recipients.len(), elsewhere.conditional.len(), elsewhere.looks_back), (1, 0, false));
+        let route = router.route(&"gate/target".parse().unwrap());
+        assert_eq!((route.recipients.len(), route.conditional.len(), route.looks_back), (0, 1, true));
+        let mut judging = Judging::new("gate/target", b"{\"m\": 1}", (0, false), None);
+        assert_eq!(route.groups[0].members()[0].judge(&mut judging), Judged::NotTrue);
+    }
+
+    #[test]
+    fn the_message_before_is_remembered_within_bounds() {
+        let router: Router<()> = Router::default();
+        let say = |topic: &str, payload: Vec<u8>| {
+            let properties = moorfall_wire::PublishProperties::default();
+            let topic = topic.parse().unwrap();
+            let message = Message::new(
+                topic,
+                payload.into(),
+                QoS::AtMostOnce,
+                false,
+                properties,
+                SessionKey(0),
+                Time::from_micros(1),
+            );
+            router.look_back(&message)
+        };
+        assert_eq!(say("gate", b"1".to_vec()), None);
+        assert_eq!(say("gate", b"2".to_vec()).as_deref(), Some(&b"1"[..]));
+        assert_eq!(say("gate", vec![0; Before::LONGEST + 1]).as_deref(), Some(&b"2"[..]));
+        assert_eq!(say("gate", b"3".to_vec()), None, "too long to be remembered");
+        for number in 0..Before::MOST.0 * 2 {
+            say(&format!("gate/{number}"), vec![0; 2_000]);
+            let before = router.before.lock();
+            assert!(before.bytes <= Before::MOST.1 && before.payloads.len() <= Before::MOST.0);
+            assert_eq!(
+                number % 500 != 0 || before.bytes == before.payloads.values().map(Bytes::len).sum::<usize>(),
+                true
+            );
+        }
     }
 }

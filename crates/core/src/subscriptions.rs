@@ -15,16 +15,27 @@ use imbl::{GenericHashMap, OrdMap, Vector, shared_ptr::DefaultSharedPtr};
 use moorfall_wire::{TopicFilter, TopicName};
 use smallvec::SmallVec;
 
-use crate::{SessionKey, session::Granted};
+use crate::{Granted, SessionKey, When};
 
 /// A hash map that is cloned in constant time and copies only what a change touches.
 pub(crate) type SharedMap<K, V> = GenericHashMap<K, V, RandomState, DefaultSharedPtr>;
 
 /// One session's subscription at a filter, with whatever reaches that session.
 #[derive(Clone, Debug)]
-pub(crate) struct Subscriber<T> {
-    pub(crate) granted: Granted,
-    pub(crate) handle: T,
+pub struct Subscriber<T> {
+    /// What it was granted.
+    pub granted: Granted,
+    /// What the design says of which messages its identity gets, if anything.
+    pub when: Option<Arc<Vec<When>>>,
+    /// What reaches the session.
+    pub handle: T,
+}
+
+impl<T> Subscriber<T> {
+    /// One of whose identity the design says nothing.
+    pub fn new(granted: Granted, handle: T) -> Self {
+        Self { granted, when: None, handle }
+    }
 }
 
 /// Everyone at one filter; takes no more than a pointer where there is nobody, as at most places.
@@ -672,7 +683,8 @@ mod tests {
     use super::*;
 
     fn subscriber() -> Subscriber<()> {
-        Subscriber { granted: Granted { options: SubscriptionOptions::default(), identifier: None }, handle: () }
+        let options = SubscriptionOptions::default();
+        Subscriber { granted: Granted { options, identifier: None, condition: None }, when: None, handle: () }
     }
 
     fn matching(root: &Node<()>, topic: &TopicName) -> Vec<u64> {

@@ -10,7 +10,7 @@ use std::{
 use bytes::{Bytes, BytesMut};
 use futures_util::TryStreamExt;
 use moorfall_core::{
-    Delivery, Filed, Message, Page, SessionKey, Shelved, Time, Via,
+    Condition, Delivery, Filed, Message, Page, SessionKey, Shelved, Time, Via,
     session::{DelayedWill, Granted, Sent, SessionState},
 };
 use moorfall_wire::{
@@ -218,7 +218,7 @@ impl Store {
     }
 
     async fn load_subscriptions(&self, sessions: &mut HashMap<SessionKey, StoredSession>) -> Result<(), StoreError> {
-        let all = "SELECT session, filter, options, identifier, retained_due FROM subscription";
+        let all = "SELECT session, filter, options, identifier, retained_due, condition FROM subscription";
         let mut rows = sqlx::query(all).fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
             let key = SessionKey(unsigned(row.try_get(0)?));
@@ -229,9 +229,11 @@ impl Store {
             let options = SubscriptionOptions::from_bits(u8::try_from(bits).unwrap_or(u8::MAX)).map_err(damaged)?;
             let identifier = identifier.and_then(variable_int);
             if let Some(session) = sessions.get_mut(&key) {
-                let granted = Granted { options, identifier };
+                let condition: Option<String> = row.try_get(5)?;
+                let condition = condition.map(|text| Condition::shared(&text)).transpose().map_err(damaged)?;
+                let granted = Granted { options, identifier, condition };
                 if row.try_get(4)? {
-                    session.retained_due.push((filter.clone(), granted));
+                    session.retained_due.push((filter.clone(), granted.clone()));
                 }
                 session.state.restore_subscription(filter, granted);
             }
@@ -405,10 +407,10 @@ async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), Stor
         return Ok(());
     }
     sqlx::query(
-        "INSERT INTO subscription (session, filter_key, filter, options, identifier, retained_due) \
-         SELECT * FROM UNNEST($1::int8[], $2::bytea[], $3::text[], $4::int2[], $5::int8[], $6::bool[]) \
-         ON CONFLICT (session, filter_key) DO UPDATE SET options = excluded.options, \
-         identifier = excluded.identifier, retained_due = excluded.retained_due",
+        "INSERT INTO subscription (session, filter_key, filter, options, identifier, retained_due, condition) \
+         SELECT * FROM UNNEST($1::int8[], $2::bytea[], $3::text[], $4::int2[], $5::int8[], $6::bool[], $7::text[]) \
+         ON CONFLICT (session, filter_key) DO UPDATE SET options = excluded.options, identifier = excluded.identifier, \
+         retained_due = excluded.retained_due, condition = excluded.condition",
     )
     .bind(column(&rows, |((session, _), _)| signed(session.0)))
     .bind(column(&rows, |((_, key), _)| &key[..]))
@@ -416,6 +418,7 @@ async fn write_subscriptions(run: Run<'_>, changes: &Changes) -> Result<(), Stor
     .bind(column(&rows, |(_, row)| i16::from(row.granted.options.bits())))
     .bind(column(&rows, |(_, row)| row.granted.identifier.map(|number| i64::from(number.0.get()))))
     .bind(column(&rows, |(_, row)| row.retained_due))
+    .bind(column(&rows, |(_, row)| row.granted.condition.as_ref().map(|condition| condition.text())))
     .execute(&mut **run)
     .await?;
     Ok(())

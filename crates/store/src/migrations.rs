@@ -33,6 +33,7 @@ const STEPS: &[(&str, &str)] = &[
     step!("0017_ban"),
     step!("0018_bridge"),
     step!("0019_derived"),
+    step!("0020_condition"),
 ];
 
 /// All of them.

@@ -10,11 +10,11 @@ use moorfall_broker::{
 };
 use moorfall_contract::journeys::{Journey, Outcome, PlanVerdict, RecipientView};
 use moorfall_core::{
-    QueuePolicy,
+    Condition, Judging, QueuePolicy,
     access::{Access, Request},
     blueprint::Bridge,
     bridge::{Direction, Mapped},
-    router::Recipient,
+    router::{Conditional, Recipient},
 };
 use moorfall_links::derived::DerivedTopics;
 use moorfall_wire::{QoS, TopicName};
@@ -108,22 +108,60 @@ fn follow(broker: &Broker, derived: &DerivedTopics, question: JourneyQuestion) -
         journey.makes = makes.map(|(by, to, made)| derived::outcome(&by, &to, made)).collect();
         let weight = payload.len() + name.len();
         let route = broker.sessions.router.route(&name);
-        let direct = route.recipients.iter().map(|recipient| (recipient, String::new()));
+        let before = broker.sessions.router.before(&name);
+        let judging = Judging::new(&name, payload.as_bytes(), (qos.level(), retain), before.as_deref());
+        let direct = route.recipients.iter().map(|one| (one.clone(), String::new(), None));
+        let conditional = route.conditional.iter().map(|one| judged(one, &judging));
         let shared = route.groups.iter().flat_map(|group| {
             let others = group.members().len();
-            group.members().iter().map(move |member| (member, format!("one of {others}")))
+            let judging = &judging;
+            group
+                .members()
+                .iter()
+                .map(move |way| (way.recipient.clone(), format!("one of {others}"), why_not(way.conditions(), judging)))
         });
-        let mut leads: Vec<_> = direct.chain(shared).collect();
-        leads.sort_by(|(one, _), (other, _)| one.handle.client_id.cmp(&other.handle.client_id));
+        let mut leads: Vec<_> = direct.chain(conditional).chain(shared).collect();
+        leads.sort_by(|(one, ..), (other, ..)| one.handle.client_id.cmp(&other.handle.client_id));
         journey.total = leads.len() as u64;
         // What each would get takes a look at all rules: only for those that are named.
         leads.truncate(NAMED);
         journey.recipients = leads
             .into_iter()
-            .map(|(recipient, shared)| view(broker, recipient, shared, &name, qos, &client_id, weight))
+            .map(|(recipient, shared, not)| {
+                let mut view = view(broker, &recipient, shared, &name, qos, &client_id, weight);
+                if let Some(why) = not.filter(|_| view.outcome != Outcome::Withheld) {
+                    (view.outcome, view.explanation) = (Outcome::Withheld, why);
+                }
+                view
+            })
             .collect();
     }
     Ok(journey)
+}
+
+/// A recipient, the shared subscription, and why it does not receive the message.
+type Lead = (Recipient<Arc<SessionRecord>>, String, Option<String>);
+
+/// Whether a session of which it depends on the message receives it, and else why not.
+fn judged(one: &Conditional<Arc<SessionRecord>>, judging: &Judging<'_>) -> Lead {
+    let mut why = one.ways().iter().map(|way| why_not(way.conditions(), judging));
+    // One way is enough.
+    let mut first = None;
+    let is_received = why.any(|why| {
+        let is_open = why.is_none();
+        first = first.take().or(why);
+        is_open
+    });
+    (one.at_best(), String::new(), first.filter(|_| !is_received))
+}
+
+/// Why a message is not received by a subscription with these conditions; `None` if it is.
+fn why_not(conditions: &[Arc<Condition>], judging: &Judging<'_>) -> Option<String> {
+    conditions.iter().find_map(|condition| match judging.evaluate(condition) {
+        Ok(true) => None,
+        Ok(false) => Some(format!("{condition} is not true")),
+        Err(why) => Some(format!("{condition} can't be judged: {why}")),
+    })
 }
 
 fn retained_of(broker: &Broker, topic: &TopicName, clears: bool) -> String {

@@ -10,9 +10,11 @@ use moorfall_broker::{
 };
 use moorfall_contract::{
     kinds::EndReason,
-    sessions::{BanDraft, BanView, SessionDetails, SessionList, SessionsEnd, SessionsEnded, SubscribedTo},
+    sessions::{
+        BanDraft, BanView, ConditionView, SessionDetails, SessionList, SessionsEnd, SessionsEnded, SubscribedTo,
+    },
 };
-use moorfall_core::{BUILT_IN, EventKind};
+use moorfall_core::{BUILT_IN, EventKind, When, router::Subscriber};
 use moorfall_store::EventQuery;
 use moorfall_wire::ReasonCode;
 
@@ -73,11 +75,21 @@ pub async fn show(
             last.map_or((None, String::new()), |last| (Some(last.at), last.explanation));
     }
     let key = record.key;
+    let design = record.when().into_iter().flat_map(|all| all.to_vec());
+    let conditions = design
+        .map(|When { name, topics, condition }| ConditionView {
+            name: name.to_string(),
+            topics: topics.iter().map(ToString::to_string).collect(),
+            condition: condition.to_string(),
+        })
+        .collect();
     let filters = apart(move || {
         let mut filters = Vec::new();
-        broker.sessions.router.each_subscription(|filter, session, granted, _| {
+        broker.sessions.router.each_subscription(|filter, session, Subscriber { granted, .. }| {
             if session == key {
-                filters.push(SubscribedTo { filter: filter.to_string(), qos: granted.options.qos.level() });
+                let (filter, qos) = (filter.to_string(), granted.options.qos.level());
+                let condition = granted.condition.as_ref().map(ToString::to_string);
+                filters.push(SubscribedTo { filter, qos, condition });
             }
         });
         filters.sort_by(|one: &SubscribedTo, other| one.filter.cmp(&other.filter));
@@ -85,7 +97,7 @@ pub async fn show(
         filters
     })
     .await;
-    Ok(Json(SessionDetails { session, filters }))
+    Ok(Json(SessionDetails { session, filters, conditions }))
 }
 
 /// End a session

@@ -5,6 +5,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use axum::{Json, extract::State};
 use moorfall_broker::broker::Broker;
 use moorfall_contract::topics::{SubscriptionList, SubscriptionView};
+use moorfall_core::router::Subscriber;
 use moorfall_wire::TopicFilter;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -53,7 +54,7 @@ fn subscribers(broker: &Broker, wanted: &TopicFilter, limit: usize) -> Subscript
     // No more than are asked for are held at a time, however many there are.
     let mut first = BTreeMap::new();
     let mut total = 0;
-    broker.sessions.router.each_subscription(|text, _, granted, record| {
+    broker.sessions.router.each_subscription(|text, _, Subscriber { granted, handle: record, .. }| {
         let Some((group, filter)) = parts(text).filter(|(_, filter)| filter.overlaps(&wanted)) else { return };
         total += 1;
         let key = (record.client_id.clone(), filter.to_string(), group.clone());
@@ -68,6 +69,7 @@ fn subscribers(broker: &Broker, wanted: &TopicFilter, limit: usize) -> Subscript
             group,
             connected: record.is_connected(),
             queue: record.queue().0 as u64,
+            condition: granted.condition.as_ref().map(ToString::to_string),
         };
         first.insert(key, view);
         if first.len() > limit {

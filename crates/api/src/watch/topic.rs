@@ -5,7 +5,11 @@ use axum::{Json, extract::State, http::StatusCode};
 use moorfall_broker::{broker::Broker, clock::date, sessions::record::SessionRecord};
 use moorfall_contract::derived::DerivedTopicView;
 use moorfall_contract::topics::{MadeBy, Makes, PlanEntry, RuleOnTopic, SubscriberView, TopicDetails, TopicMessage};
-use moorfall_core::{access::Act, blueprint::Rule, router::Recipient};
+use moorfall_core::{
+    access::Act,
+    blueprint::Rule,
+    router::{Recipient, Way},
+};
 use moorfall_links::derived::DerivedTopics;
 use moorfall_live::topics::gathered::{SeenMessage, WATCHED};
 use moorfall_wire::TopicName;
@@ -60,14 +64,16 @@ fn details(broker: &Broker, derived: &DerivedTopics, topic: TopicName, after: u6
     let plan = policy.plan();
     let planned = plan.find(&topic).map(|place| &plan.topics()[place]);
     let route = broker.sessions.router.route(&topic);
-    let direct = route.recipients.iter().map(|recipient| subscriber(recipient, String::new()));
+    let direct = route.recipients.iter().map(|recipient| subscriber(recipient, String::new(), &[]));
+    let conditional = route.conditional.iter().map(|one| subscriber(&one.at_best(), String::new(), one.ways()));
     let shared = route.groups.iter().flat_map(|group| {
         let name = |member: &Recipient<Arc<SessionRecord>>| {
             member.via.as_ref().and_then(|via| via.shared.as_ref()).map(ToString::to_string).unwrap_or_default()
         };
-        group.members().iter().map(move |member| subscriber(member, name(member)))
+        let member = move |way: &Way<_>| subscriber(&way.recipient, name(&way.recipient), std::slice::from_ref(way));
+        group.members().iter().map(member)
     });
-    let mut subscribers: Vec<SubscriberView> = direct.chain(shared).collect();
+    let mut subscribers: Vec<SubscriberView> = direct.chain(conditional).chain(shared).collect();
     subscribers.sort_by(|one, other| (&one.client_id, &one.shared).cmp(&(&other.client_id, &other.shared)));
     let subscribers_total = subscribers.len() as u64;
     subscribers.truncate(NAMED);
@@ -130,8 +136,14 @@ fn rule_on(rule: &Rule, topic: &str) -> Option<RuleOnTopic> {
     })
 }
 
-fn subscriber(recipient: &Recipient<Arc<SessionRecord>>, shared: String) -> SubscriberView {
+fn subscriber(
+    recipient: &Recipient<Arc<SessionRecord>>,
+    shared: String,
+    ways: &[Way<Arc<SessionRecord>>],
+) -> SubscriberView {
     let record = &recipient.handle;
+    let conditions = ways.iter().filter(|way| !way.conditions().is_empty());
+    let all = |way: &Way<_>| way.conditions().iter().map(ToString::to_string).collect::<Vec<_>>().join(" && ");
     SubscriberView {
         client_id: record.client_id.clone(),
         identity: record.identity.to_string(),
@@ -139,5 +151,6 @@ fn subscriber(recipient: &Recipient<Arc<SessionRecord>>, shared: String) -> Subs
         shared,
         connected: record.is_connected(),
         queue: record.queue().0 as u64,
+        conditions: conditions.map(all).collect(),
     }
 }

@@ -95,7 +95,8 @@ pub(super) fn view(broker: &Broker, view: View) -> TopicView {
         numbers: value.map(|value| value.numbers()).unwrap_or_default(),
         retained: name.as_ref().is_some_and(|name| broker.sessions.router.retained_of(name).is_some()),
         planned: planned.map(|place| policy.plan().topics()[place].path.clone()).unwrap_or_default(),
-        subscribers: route.map_or(0, |route| (route.recipients.len() + route.groups.len()) as u64),
+        subscribers: route
+            .map_or(0, |route| (route.recipients.len() + route.conditional.len() + route.groups.len()) as u64),
         path,
     }
 }

@@ -188,7 +188,7 @@ fn arrival(publish: Publish) -> DeskArrival {
 fn told(answer: Result<Option<Answer>, ClientError>, took: Duration) -> DeskAnswer {
     let milliseconds = Some(took.as_secs_f64() * 1_000.0);
     match answer {
-        Ok(Some(Answer { reasons, reason_string })) => {
+        Ok(Some(Answer { reasons, reason_string, .. })) => {
             let reason = reasons.first().copied();
             let accepted = reason.is_none_or(|reason| !reason.is_error());
             let explanation = match (accepted, reason) {

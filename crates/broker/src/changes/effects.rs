@@ -38,7 +38,8 @@ impl Broker {
 
     fn effects_on_subscriptions(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
         let mut known: HashMap<SessionKey, Option<BothRights>> = HashMap::new();
-        self.sessions.router.each_subscription(|text, key, _, record| {
+        self.sessions.router.each_subscription(|text, key, subscriber| {
+            let record = &subscriber.handle;
             let rights = || self.both_rights(old, new, &record.identity, &record.client_id);
             let Some((before, after)) = known.entry(key).or_insert_with(rights) else { return };
             let Ok(filter) = TopicFilter::new(text) else { return };

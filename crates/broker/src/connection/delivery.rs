@@ -4,10 +4,10 @@ use std::{collections::VecDeque, sync::Arc, time::Duration};
 
 use bytes::{Buf, BytesMut};
 use moorfall_core::{
-    Queued, Time,
+    Judged, Judging, Queued, Time,
     measure::Measure,
-    router::RetainedWalk,
-    session::{Granted, Handed, Undelivered},
+    router::{RetainedWalk, Subscriber},
+    session::{Granted, Handed, Undelivered, Withheld},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
 use moorfall_store::SubscriptionRow;
@@ -24,6 +24,19 @@ const DELIVERIES: usize = 1_024;
 
 /// Retained messages that are looked up at a time: each takes a look at several levels.
 const RETAINED: usize = 128;
+
+/// Pages of retained messages of which none is wanted, in one turn.
+const PAGES: usize = 4;
+
+/// What became of a walk over retained messages.
+enum Walked {
+    /// There are some.
+    On,
+    /// There may be more, but others have their turn first.
+    InVain,
+    /// There are no more.
+    ToTheEnd,
+}
 
 impl Connection {
     /// Moves deliveries from the queue to the client, as many as it takes.
@@ -117,8 +130,14 @@ impl Connection {
     /// Takes what is to be sent next: retained messages of new subscriptions first, then what was routed meanwhile.
     /// Gives whether there may be more.
     pub(super) fn refill(&mut self, record: &Arc<SessionRecord>) -> bool {
-        if self.walk_on(record) {
-            return true;
+        match self.walk_on(record) {
+            Walked::On => return true,
+            Walked::InVain => {
+                // What was routed meanwhile is newer than what is retained, and goes behind it.
+                record.bell.ring();
+                return false;
+            }
+            Walked::ToTheEnd => {}
         }
         if let Some(page) = record.take(DELIVERIES, &mut self.pending) {
             self.broker.sessions.pager.ask(record, page);
@@ -131,8 +150,9 @@ impl Connection {
         !self.pending.is_empty()
     }
 
-    /// Takes the next retained messages of new subscriptions; gives whether there are any.
-    fn walk_on(&mut self, record: &SessionRecord) -> bool {
+    /// Takes the next retained messages of new subscriptions.
+    fn walk_on(&mut self, record: &SessionRecord) -> Walked {
+        let mut in_vain = 0;
         loop {
             if let Some(walking) = &mut self.walking {
                 let Walking { of: (_, granted), place, retained } = &mut **walking;
@@ -142,11 +162,29 @@ impl Connection {
                 let (_, retained) =
                     retained.get_or_insert_with(|| (now, self.broker.sessions.router.look_at_retained()));
                 let page = place.next(retained, RETAINED, now);
-                let granted = *granted;
-                self.pending.extend(page.into_iter().map(|message| Queued::One(granted.retained_delivery(message))));
+                let is_over = page.is_empty();
+                for message in page {
+                    let mut judging = Judging::new(&message.topic, &message.payload, (message.qos.level(), true), None);
+                    let why = match record.judge(granted.condition.as_ref(), &mut judging, &message.topic) {
+                        Judged::True => {
+                            self.pending.push_back(Queued::One(granted.retained_delivery(message)));
+                            continue;
+                        }
+                        Judged::NotTrue => Withheld::NotTrue,
+                        Judged::Failed => Withheld::NoVerdict,
+                    };
+                    self.broker.sessions.withhold(0, record, why);
+                }
                 self.held = self.pending.len();
                 if self.held > 0 {
-                    return true;
+                    return Walked::On;
+                }
+                if !is_over {
+                    in_vain += 1;
+                    if in_vain == PAGES {
+                        return Walked::InVain;
+                    }
+                    continue;
                 }
             }
             if let Some(walking) = self.walking.take() {
@@ -158,14 +196,15 @@ impl Connection {
                     let place = RetainedWalk::new(&of.0);
                     self.walking = Some(Box::new(Walking { of, place, retained: None }));
                 }
-                None => return false,
+                None => return Walked::ToTheEnd,
             }
         }
     }
 
     pub(super) fn subscribe(&mut self, filter: TopicFilter, granted: Granted, send_retained: bool) {
         let record = self.record.clone().expect("only an accepted client subscribes");
-        self.broker.sessions.router.subscribe(record.key, &filter, granted, Arc::clone(&record));
+        let subscriber = Subscriber { granted: granted.clone(), when: record.when(), handle: Arc::clone(&record) };
+        self.broker.sessions.router.subscribe(record.key, &filter, subscriber);
         self.count_subscriptions();
         let qos = granted.options.qos;
         let subscribed = Fact::Subscribed { client: record.named(), filter: filter.clone(), qos };
@@ -173,11 +212,11 @@ impl Connection {
         if let Some(walking) = &mut self.walking
             && walking.of.0 == filter
         {
-            walking.of.1 = granted;
+            walking.of.1 = granted.clone();
         }
         if send_retained {
             self.retained_due.retain(|(known, _)| *known != filter);
-            self.retained_due.push_back((filter.clone(), granted));
+            self.retained_due.push_back((filter.clone(), granted.clone()));
         }
         if record.is_persistent() {
             self.subscribing = Subscribing::Asking;

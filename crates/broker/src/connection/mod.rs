@@ -466,8 +466,11 @@ impl Connection {
         match self.broker.rights(&record.identity, &record.client_id) {
             Rights::Unlimited => {}
             Rights::Bound(access) => {
-                record.set_access(&access);
+                let is_changed = record.set_access(&access);
                 self.session.change_access(now, access);
+                if is_changed {
+                    self.broker.sessions.change_conditions(record, self.session.subscriptions());
+                }
             }
             Rights::None(why) => self.session.end(now, Ended::NoEntry(why), false),
         }

@@ -6,7 +6,7 @@ use moorfall_core::{
     Message, Passing, Run, Time,
     access::Act,
     measure::Measure,
-    router::{Load, Recipient, Route, is_filed},
+    router::{Recipient, Route, is_filed},
     session::{Ended, Reason, Routed, Withheld},
 };
 use moorfall_live::{
@@ -15,7 +15,6 @@ use moorfall_live::{
     topics::hierarchy::Noted,
 };
 use moorfall_wire::{PacketId, QoS};
-use smallvec::SmallVec;
 
 use crate::{
     clock::Clock,
@@ -128,10 +127,8 @@ impl Sessions {
     pub fn announce(&self, message: &Arc<Message>) {
         self.router.retain_own(message);
         let route = self.router.route(&message.topic);
-        let load =
-            |record: &Arc<SessionRecord>| if record.is_denied(&message.topic) { Load::Over } else { record.load() };
-        let chosen: SmallVec<[_; 4]> = route.groups.iter().filter_map(|group| group.choose(load)).collect();
-        for recipient in route.recipients.iter().chain(chosen) {
+        let (judged, chosen) = self.judge(message, &route);
+        for recipient in route.recipients.iter().chain(&judged).chain(chosen) {
             let Some(delivery) = recipient.delivery(message) else { continue };
             let outcome = recipient.handle.push(delivery, |_| {});
             let displaced = outcome.displaced.iter().filter(|left| left.sequence > 0);
@@ -148,21 +145,15 @@ impl Sessions {
         route: &Route<Arc<SessionRecord>>,
         By { identity, waiting }: By<'_>,
     ) -> (Routed, Option<Arc<Promise>>) {
-        // A member that may not have this message is not there for it.
-        let load = |record: &Arc<SessionRecord>| match record.is_denied(&message.topic) {
-            true => Load::Over,
-            false => record.load(),
-        };
-        let chosen = route.groups.iter().filter_map(|group| group.choose(load));
-        let all = || route.recipients.iter();
-        let chosen: SmallVec<[&Recipient<Arc<SessionRecord>>; 4]> = chosen.collect();
+        let (judged, chosen) = self.judge(message, route);
+        let all = || route.recipients.iter().chain(&judged).chain(chosen.iter().copied());
         let exactly_once = message.qos == QoS::ExactlyOnce;
         let is_persistent = waiting.as_ref().is_some_and(|waiting| waiting.record.is_persistent());
         let received = waiting.as_ref().filter(|_| exactly_once && is_persistent);
-        let recipients = all().chain(chosen.iter().copied()).map(terms);
+        let recipients = all().map(terms);
         if !is_filed(message.qos, message.retain, is_persistent, recipients) {
             let run = Arc::new(Run::new([Arc::clone(message)]));
-            let handed = self.distribute_run(&run, all().chain(chosen.iter().copied()));
+            let handed = self.distribute_run(&run, all());
             return (handed.of_one(), None);
         }
         // What may stay for long must not borrow a receive buffer.
@@ -183,7 +174,7 @@ impl Sessions {
             }
         }
         let mut handed = Handed::default();
-        for recipient in all().chain(chosen.iter().copied()) {
+        for recipient in all() {
             if let Some(is_taken) = self.push(message, recipient, &mut journal) {
                 handed.count += 1;
                 handed.taken |= usize::from(is_taken);
@@ -209,7 +200,7 @@ impl Sessions {
         publisher_is_persistent: bool,
     ) -> bool {
         let recipients = route.recipients.iter().map(terms);
-        route.groups.is_empty() && !is_filed(qos, retain, publisher_is_persistent, recipients)
+        route.is_plain() && !is_filed(qos, retain, publisher_is_persistent, recipients)
     }
 
     /// Hands messages that follow each other, and of which nothing is filed, to these recipients.

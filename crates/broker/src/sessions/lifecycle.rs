@@ -6,11 +6,10 @@ use std::{
 };
 
 use moorfall_core::{
-    Delivery, Holding, Left, Message, Outbox, Queued, SessionKey,
+    Delivery, Granted, Holding, Left, Message, Outbox, Queued, SessionKey,
     access::Request,
     measure::{BusyOf, Measure},
     names,
-    router::Load,
     session::{Ended, NotAccepted, Parting, Reason, Refusal, Withheld},
 };
 use moorfall_live::{facts::Fact, journeys::Unsent};
@@ -20,6 +19,7 @@ use moorfall_wire::{QoS, TopicFilter};
 use crate::{
     judge::Rights,
     notes,
+    sessions::judged::{judging, load},
     sessions::{
         Sessions,
         record::{NewSession, Parked, Place, RetainedDue, SessionRecord, Walk},
@@ -252,20 +252,16 @@ impl Sessions {
     }
 
     fn has_other_member(&self, filter: &TopicFilter, session: SessionKey) -> bool {
-        self.router.group(filter).is_some_and(|group| {
-            group.members().iter().any(|member| member.session != session && member.handle.is_connected())
-        })
+        self.router.has_member(filter, |member, record| member != session && record.is_connected())
     }
 
     /// Gives messages that were one member's turn to others. What nobody takes is over.
     fn hand_on(&self, from: &SessionRecord, deliveries: impl Iterator<Item = Delivery>) {
         for delivery in deliveries {
-            let group = delivery.shared().and_then(|filter| self.router.group(filter));
-            let load = |record: &Arc<SessionRecord>| match record.is_denied(&delivery.message.topic) {
-                true => Load::Over,
-                false => record.load(),
-            };
-            let member = group.as_ref().and_then(|group| group.choose(load));
+            let message = &delivery.message;
+            let group = delivery.shared().and_then(|filter| self.router.group(filter, &message.topic));
+            let mut judging = judging(message, None);
+            let member = group.as_ref().and_then(|group| group.choose(|way| load(way, &mut judging, &message.topic)));
             let journey = delivery.message.journey();
             self.live.recorder.withheld(journey, from.key, || match member {
                 Some(member) => Unsent::TurnOf(member.handle.client_id.clone()),
@@ -324,6 +320,15 @@ impl Sessions {
         notes::note(&self.live, self.clock.now(), &Fact::Refused { client: record.named(), refusal });
     }
 
+    /// The design says otherwise of which messages a session gets.
+    pub fn change_conditions<'a>(
+        &self,
+        record: &Arc<SessionRecord>,
+        subscriptions: impl Iterator<Item = (&'a TopicFilter, &'a Granted)>,
+    ) {
+        self.router.change_conditions(record.key, subscriptions, record.when().as_ref(), record);
+    }
+
     /// What these sessions may do has changed. Connected ones look at it before they read on; those that are away lose
     /// what they may not have any more.
     pub fn rebind(&self, concerns: impl Fn(&SessionRecord) -> bool) {
@@ -336,10 +341,13 @@ impl Sessions {
             if let Place::Parked(parked) = &mut *record.place.lock()
                 && let Rights::Bound(access) = self.judge.rights(&record.identity, &record.client_id)
             {
-                record.set_access(&access);
+                let is_changed = record.set_access(&access);
                 for filter in parked.state.withdraw(&access) {
                     self.router.unsubscribe(record.key, [&filter]);
                     journal.unsubscribe(record.key, &filter);
+                }
+                if is_changed {
+                    self.change_conditions(&record, parked.state.subscriptions());
                 }
             }
         }

@@ -8,6 +8,7 @@ pub mod dispatch;
 pub mod due;
 pub mod journal;
 pub mod journal_writer;
+pub mod judged;
 pub mod lifecycle;
 pub mod page_reader;
 pub mod pager;

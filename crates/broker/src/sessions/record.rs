@@ -12,12 +12,12 @@ use std::{
 
 use arc_swap::ArcSwapOption;
 use moorfall_core::{
-    Delivery, Filed, Holding, Left, Limits, Message, Outbox, Page, Pushed, QueuePolicy, Queued, Run, SessionKey,
-    Shelved, Time,
+    Condition, Delivery, Filed, Holding, Judged, Judging, Left, Limits, Message, Outbox, Page, Pushed, QueuePolicy,
+    Queued, Run, SessionKey, Shelved, Time, When,
     access::Access,
     certificate::ClientCertificate,
     measure::{Label, Rates, Totals},
-    router::{Load, Recipient, RetainedWalk},
+    router::{Load, Recipient, RetainedWalk, judge_all},
     session::{Ended, Granted, ReasonKind, Refusal, SessionState, Withheld},
 };
 use moorfall_live::{counters::Counters, facts::Client, journeys::Named};
@@ -276,6 +276,8 @@ pub struct SessionRecord {
     pub holding: Arc<Holding>,
     /// Its rights, if rules deny it a part of what it may subscribe to.
     denied: ArcSwapOption<Access>,
+    /// What the design says of which messages it gets, if anything.
+    when: ArcSwapOption<Vec<When>>,
 }
 
 /// A session to be.
@@ -333,12 +335,28 @@ impl SessionRecord {
             outbox: Mutex::new(Some(Outbox::new(limits))),
             holding,
             denied: ArcSwapOption::empty(),
+            when: ArcSwapOption::empty(),
         }
     }
 
-    /// What it may do from now on.
-    pub fn set_access(&self, access: &Access) {
+    /// What it may do from now on. Gives whether the design says otherwise of which messages it gets.
+    pub fn set_access(&self, access: &Access) -> bool {
         self.denied.store(access.is_denied_some().then(|| Arc::new(access.clone())));
+        let when = access.conditions();
+        let before = self.when.swap(when.clone());
+        before.as_deref() != when.as_deref()
+    }
+
+    /// What the design says of which messages it gets, if anything.
+    pub fn when(&self) -> Option<Arc<Vec<When>>> {
+        self.when.load_full()
+    }
+
+    /// Whether it gets a message of a subscription with this condition, as far as conditions say.
+    pub fn judge(&self, condition: Option<&Arc<Condition>>, judging: &mut Judging<'_>, topic: &str) -> Judged {
+        let when = self.when.load();
+        let design = when.iter().flat_map(|all| all.iter()).filter(|when| when.is_about(topic));
+        judge_all(condition.into_iter().chain(design.map(|when| &when.condition)), judging)
     }
 
     /// Whether a rule denies it this topic of a filter that it was granted.

@@ -5,8 +5,9 @@ use std::{
     time::Duration,
 };
 
-use moorfall_core::{Queued, Time, session::NEVER};
+use moorfall_core::{Queued, SessionKey, Time, router::Subscriber, session::NEVER};
 use moorfall_store::{RetainedPage, Store, StoreError, Stored, StoredSession};
+use moorfall_wire::TopicFilter;
 use tokio::{sync::mpsc, task::spawn_blocking};
 
 use crate::{
@@ -59,8 +60,7 @@ fn put_back(sessions: &Sessions, stored: Stored, crashed: bool) {
     }
 }
 
-type Subscription =
-    (moorfall_core::SessionKey, moorfall_wire::TopicFilter, moorfall_core::session::Granted, Arc<SessionRecord>);
+type Subscription = (SessionKey, TopicFilter, Subscriber<Arc<SessionRecord>>);
 
 fn restore_session(
     sessions: &Sessions,
@@ -76,7 +76,7 @@ fn restore_session(
     });
     let count = (state.subscriptions().count(), state.in_flight());
     let last = state.last_sequence();
-    let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), *granted)).collect();
+    let filters: Vec<_> = state.subscriptions().map(|(filter, granted)| (filter.clone(), granted.clone())).collect();
     state.hold_for(sessions.holding(&row.identity));
     let parked = Parked {
         state,
@@ -105,6 +105,7 @@ fn restore_session(
     record.go_on_after(last);
     record.put_stored(shelved.into_iter());
     record.put_back(turns.into_iter().map(Queued::One));
-    subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, granted, Arc::clone(&record))));
+    let subscriber = |granted| Subscriber { granted, when: record.when(), handle: Arc::clone(&record) };
+    subscriptions.extend(filters.into_iter().map(|(filter, granted)| (key, filter, subscriber(granted))));
     record
 }

@@ -379,6 +379,13 @@ fn print_one(details: &SessionDetails) -> io::Result<()> {
     }
     for filter in &details.filters {
         output::line(format_args!("  subscribes to {} at QoS {}", printable(&filter.filter), filter.qos))?;
+        if let Some(condition) = &filter.condition {
+            output::line(indented(&format!("where {}", printable(condition)), 4))?;
+        }
+    }
+    for one in &details.conditions {
+        let words = format!("by {}: of {} only where {}", one.name, one.topics.join(", "), one.condition);
+        output::line(indented(&printable(&words), 2))?;
     }
     Ok(())
 }

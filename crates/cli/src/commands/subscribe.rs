@@ -1,9 +1,10 @@
 //! `moorfall subscribe`
 use std::{collections::HashMap, future::pending, time::Duration};
 
+use bytes::Bytes;
 use clap::{Args, ValueEnum};
 use moorfall_client::{Arrival, Arrivals, Client, ConnectError, Options};
-use moorfall_core::MessageExpression;
+use moorfall_core::{Condition, Judged, Judging};
 use moorfall_wire::{Publish, QoS, ReasonCode, RetainHandling, Subscription, SubscriptionOptions};
 use serde_json::json;
 use tokio::time::{Instant, sleep, sleep_until};
@@ -64,12 +65,13 @@ pub struct Arguments {
     /// Receive only retained, or only new messages
     #[arg(long, value_name = "WHICH")]
     only: Option<Only>,
-    /// Print only messages that match this expression (Common Expression Language)
+    /// Receive only messages that match this expression (Common Expression Language)
     ///
-    /// Available are topic, levels (from 0), payload (its fields if it is JSON, otherwise its text), qos and retained:
-    /// 'payload.m > 2.5 && levels[1] == "gorge"'.
+    /// Available are topic, levels (from 0), payload (its fields if it is JSON, otherwise its text), before (the same of the
+    /// message before on the topic; null if there is none), qos and retained: 'payload.m > 2.5 && levels[1] == "gorge"'.
+    /// A broker that can is asked to send no others; else they are left out as they come.
     #[arg(long = "where", value_name = "EXPRESSION", value_parser = condition)]
-    condition: Option<MessageExpression>,
+    condition: Option<Condition>,
     /// What to print of a message
     #[arg(long, value_name = "WHAT", default_value = "topic", conflicts_with = "json")]
     show: Show,
@@ -196,6 +198,10 @@ struct Reader<'a> {
     deadline: Option<Instant>,
     summary: Option<Summary>,
     busy: Busy,
+    /// Whether the broker leaves out what is not wanted.
+    is_judged: bool,
+    /// Of topics the payload before, if the condition asks for it and the broker does not judge.
+    before: HashMap<String, Bytes>,
 }
 
 impl<'a> Reader<'a> {
@@ -208,6 +214,8 @@ impl<'a> Reader<'a> {
             deadline: arguments.time.map(|time| Instant::now() + time),
             summary: arguments.summary.then(Summary::new),
             busy: Busy { since: Instant::now(), messages: 0, told: false },
+            is_judged: false,
+            before: HashMap::new(),
         }
     }
 
@@ -215,7 +223,7 @@ impl<'a> Reader<'a> {
         self.arguments.only == Some(Only::Retained)
     }
 
-    async fn subscribe(&self, client: &Client) -> Done {
+    async fn subscribe(&mut self, client: &Client) -> Done {
         let retain_handling = match self.arguments.only {
             // Version 3.1.1 has no such wish; what comes is left out as it comes.
             _ if !self.arguments.connection.is_v5() => RetainHandling::Always,
@@ -234,7 +242,13 @@ impl<'a> Reader<'a> {
             .iter()
             .map(|wanted| Subscription { filter: wanted.filter.clone(), options: options(wanted) })
             .collect();
-        let answer = client.subscribe(subscriptions).await?;
+        let answer = match &self.arguments.condition {
+            Some(condition) if self.arguments.connection.is_v5() => {
+                client.subscribe_where(subscriptions, condition.text()).await?
+            }
+            _ => client.subscribe(subscriptions).await?,
+        };
+        self.is_judged = answer.is_judged();
         let mut refused = Vec::new();
         for (Wanted { filter, .. }, reason) in filters.iter().zip(&answer.reasons) {
             if reason.is_error() {
@@ -293,6 +307,18 @@ impl<'a> Reader<'a> {
         Ok(Ended::Done)
     }
 
+    /// Whether the condition is true of a message, unless the broker has judged that.
+    fn is_wanted(&mut self, message: &Publish) -> bool {
+        let Some(condition) = self.arguments.condition.as_ref().filter(|_| !self.is_judged) else { return true };
+        let before = match condition.looks_back() && self.before.len() < TOPICS {
+            true => self.before.insert(message.topic.to_string(), message.payload.clone()),
+            false => None,
+        };
+        let flags = (message.qos.level(), message.retain);
+        let judging = Judging::new(&message.topic, &message.payload, flags, before.as_deref());
+        judging.judge_once(condition) == Judged::True
+    }
+
     /// Prints or counts a message, if it is wanted; gives whether anybody reads on.
     fn take(&mut self, message: &Publish) -> Result<bool, Failure> {
         let unwanted = match self.arguments.only {
@@ -301,10 +327,7 @@ impl<'a> Reader<'a> {
             Some(Only::New) => message.retain,
             None => false,
         };
-        let holds = |condition: &MessageExpression| {
-            condition.holds(&message.topic, &message.payload, message.qos.level(), message.retain)
-        };
-        if unwanted || !self.arguments.condition.as_ref().is_none_or(holds) {
+        if unwanted || !self.is_wanted(message) {
             return Ok(true);
         }
         self.left = self.left.map(|left| left - 1);

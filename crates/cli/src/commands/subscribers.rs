@@ -7,7 +7,7 @@ use moorfall_wire::TopicFilter;
 use crate::{
     arguments::filter,
     local::Which,
-    output::{self, Done, count, plural, table},
+    output::{self, Done, count, indented, plural, printable, table},
 };
 
 /// What the command takes.
@@ -38,7 +38,7 @@ pub async fn run(arguments: &Arguments) -> Done {
         return output::finish(output::line(format_args!("Nobody subscribes to {}.", arguments.filter)));
     }
     let row = |one: &SubscriptionView| {
-        let SubscriptionView { client_id, identity, filter, qos, group, connected, queue } = one;
+        let SubscriptionView { client_id, identity, filter, qos, group, connected, queue, .. } = one;
         let place = if *connected { "connected" } else { "away" };
         vec![
             client_id.clone(),
@@ -52,6 +52,10 @@ pub async fn run(arguments: &Arguments) -> Done {
     };
     let headings = ["CLIENT", "IDENTITY", "FILTER", ">QOS", "GROUP", "CLIENT IS", ">QUEUED"];
     let rows = found.subscriptions.iter().map(row).collect();
+    let conditions = found.subscriptions.iter().filter_map(|one| Some((one, one.condition.as_ref()?)));
+    let conditions: Vec<String> = conditions
+        .map(|(one, condition)| format!("{} receives of {} only where {condition}", one.client_id, one.filter))
+        .collect();
     let left = found.total - found.subscriptions.len() as u64;
     let printed = output::line(table(&headings, rows)).and_then(|()| match left {
         0 => Ok(()),
@@ -60,5 +64,7 @@ pub async fn run(arguments: &Arguments) -> Done {
             output::line(format_args!("{more} more; --limit prints up to 10,000"))
         }
     });
+    let printed =
+        printed.and_then(|()| conditions.iter().try_for_each(|words| output::line(indented(&printable(words), 2))));
     output::finish(printed)
 }

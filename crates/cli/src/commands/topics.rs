@@ -328,7 +328,8 @@ fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
         let state = if one.connected { "connected" } else { "away" };
         let shared =
             if one.shared.is_empty() { String::new() } else { format!(", shared subscription {}", one.shared) };
-        vec![one.client_id.clone(), one.qos.to_string(), count(one.queue), format!("{state}{shared}")]
+        let only = one.conditions.iter().map(|condition| format!(", where {condition}")).collect::<String>();
+        vec![one.client_id.clone(), one.qos.to_string(), count(one.queue), format!("{state}{shared}{only}")]
     });
     output::line(table(&["SUBSCRIBER", ">QOS", ">QUEUED", "STATE"], rows.collect()))?;
     match details.subscribers_total.saturating_sub(details.subscribers.len() as u64) {

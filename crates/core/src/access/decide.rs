@@ -6,7 +6,7 @@ use moorfall_wire::{QoS, TopicFilter, TopicName};
 
 use super::policy::{Compiled, Policy, Subject};
 use crate::{
-    TopicSet,
+    TopicSet, When,
     blueprint::{Act, Rate, Verdict},
 };
 
@@ -121,6 +121,11 @@ impl Access {
     /// The rules, unless nothing is limited.
     pub fn policy(&self) -> Option<&Arc<Policy>> {
         self.rules.as_ref()
+    }
+
+    /// Which messages of some topics it gets, as the design says; `None` if it gets all.
+    pub fn conditions(&self) -> Option<Arc<Vec<When>>> {
+        self.rules.as_ref().and_then(|policy| policy.conditions_of(&self.subject))
     }
 
     /// Decides, looking only at rules that may be about the topic.

@@ -3,7 +3,7 @@
 use std::{collections::BTreeSet, sync::Arc};
 
 use crate::{
-    CohortQuota, Identity, Quota, TopicSet,
+    CohortQuota, Condition, Identity, Quota, TopicSet, When,
     blueprint::{Act, Blueprint, ClientId, PatternLevel, RuleLimits, TopicPattern, Verdict, Who},
     expression::Expression,
     pattern_index::PatternIndex,
@@ -98,6 +98,15 @@ impl Compiled {
     }
 }
 
+/// A condition made ready.
+#[derive(Debug)]
+struct CompiledCondition {
+    name: Arc<str>,
+    who: CompiledWho,
+    patterns: Vec<TopicPattern>,
+    condition: Arc<Condition>,
+}
+
 /// A blueprint made ready for decisions.
 #[derive(Debug, Default)]
 pub struct Policy {
@@ -108,6 +117,7 @@ pub struct Policy {
     pub(super) quotas: Vec<CohortQuota>,
     pub(super) index: PatternIndex,
     pub(super) plan: Plan,
+    conditions: Vec<CompiledCondition>,
 }
 
 impl Policy {
@@ -140,7 +150,14 @@ impl Policy {
         }
         let plan = Plan::new(&blueprint.topics);
         let quotas = blueprint.cohorts.values().map(|cohort| cohort.quota).collect();
-        Self { blueprint, rules, cohorts, quotas, index, plan }
+        let conditions = blueprint.conditions.iter().map(|one| CompiledCondition {
+            name: one.name.as_str().into(),
+            who: who(&one.who),
+            patterns: one.topics.clone(),
+            condition: Arc::clone(&one.condition),
+        });
+        let conditions = conditions.collect();
+        Self { blueprint, rules, cohorts, quotas, index, plan, conditions }
     }
 
     /// What it was made of.
@@ -182,6 +199,20 @@ impl Policy {
         let own =
             cohorts.filter(|((_, expression), quota)| **quota != CohortQuota::default() && expression.holds(identity));
         own.fold(CohortQuota::default(), |all, (_, quota)| all.with(*quota)).over(usual)
+    }
+
+    /// Which messages of some topics somebody gets; `None` if nothing is said of that.
+    pub(super) fn conditions_of(&self, subject: &Subject) -> Option<Arc<Vec<When>>> {
+        let client_id = subject.tied().map_or(ClientId::Any, ClientId::Given);
+        let concerned = self.conditions.iter().filter(|one| subject.is(&one.who));
+        let all = concerned.filter_map(|CompiledCondition { name, patterns, condition, .. }| {
+            let bound = |pattern: &TopicPattern| pattern.bind(name, &subject.identity, client_id).ok().flatten();
+            let topics: Vec<TopicSet> = patterns.iter().filter_map(bound).collect();
+            let condition = Arc::clone(condition);
+            (!topics.is_empty()).then(|| When { name: Arc::clone(name), topics, condition })
+        });
+        let all: Vec<When> = all.collect();
+        (!all.is_empty()).then(|| Arc::new(all))
     }
 
     /// The name of the rule at this place.

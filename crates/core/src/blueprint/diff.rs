@@ -7,8 +7,8 @@ use humantime::format_duration;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, PlannedLevel, PlannedTopic,
-    Proof, Rule, Verdict,
+    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, OnlyWhere, PlannedLevel,
+    PlannedTopic, Proof, Rule, Verdict,
 };
 use crate::{Values, shown::span};
 
@@ -70,7 +70,7 @@ impl From<String> for Content {
 pub struct Change {
     /// What happens to it.
     pub kind: Kind,
-    /// What it is: level, topic, cohort, rule, proof, contact, alert, bridge or derived topic.
+    /// What it is: level, topic, cohort, rule, condition, proof, contact, alert, bridge or derived topic.
     pub part: String,
     /// Its name.
     pub name: String,
@@ -94,11 +94,12 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
-    let parts: [(&str, ListParts); 9] = [
+    let parts: [(&str, ListParts); 10] = [
         ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
         ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
         ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
         ("rule", |blueprint| named(blueprint.rules.iter().map(|rule| (&rule.name, rule_fields(rule))))),
+        ("condition", |blueprint| named(blueprint.conditions.iter().map(|one| (&one.name, condition_fields(one))))),
         ("proof", |blueprint| named(blueprint.proofs.iter().map(|proof| (&proof.name, proof_fields(proof))))),
         ("contact", |blueprint| named(blueprint.contacts.iter().map(|(name, one)| (name, contact_fields(one))))),
         ("alert", |blueprint| named(blueprint.alerts.iter().map(|alert| (&alert.name, alert_fields(alert))))),
@@ -213,6 +214,15 @@ fn rule_fields(rule: &Rule) -> Fields {
         ("retained", rule.limits.retained.map(|retained| retained.to_string()).unwrap_or_default().into()),
         ("rate", rule.limits.rate.map(|rate| rate.to_string()).unwrap_or_default().into()),
         ("purpose", rule.purpose.clone().into()),
+    ]
+}
+
+fn condition_fields(condition: &OnlyWhere) -> Fields {
+    vec![
+        ("who", condition.who.to_string().into()),
+        ("topics", Content::list(&condition.topics)),
+        ("where", condition.condition.to_string().into()),
+        ("purpose", condition.purpose.clone().into()),
     ]
 }
 

@@ -149,7 +149,8 @@ impl<'a> Lint<'a> {
             PathLevel::Named(level) => Some(level.name.as_str()),
             PathLevel::Text(_) => None,
         });
-        let patterns = blueprint.rules.iter().flat_map(|rule| &rule.topics);
+        let patterns = blueprint.rules.iter().map(|rule| &rule.topics);
+        let patterns = patterns.chain(blueprint.conditions.iter().map(|condition| &condition.topics)).flatten();
         let patterns = patterns.chain(blueprint.proofs.iter().flat_map(|proof| &proof.topics));
         let in_rules = patterns.flat_map(TopicPattern::levels).filter_map(level_name);
         let in_alerts = blueprint
@@ -174,6 +175,7 @@ impl<'a> Lint<'a> {
             }
         }
         let whos = blueprint.rules.iter().map(|rule| &rule.who).chain(blueprint.proofs.iter().map(|proof| &proof.who));
+        let whos = whos.chain(blueprint.conditions.iter().map(|condition| &condition.who));
         let used: HashSet<&str> =
             whos.filter_map(|who| if let Who::Cohort(name) = who { Some(name.as_str()) } else { None }).collect();
         for (name, cohort) in &blueprint.cohorts {

@@ -13,6 +13,7 @@ mod proofs;
 mod read;
 mod read_alerts;
 mod read_bridges;
+mod read_conditions;
 mod read_derived;
 mod reader;
 mod schema_cost;
@@ -28,7 +29,7 @@ use std::{
 use moorfall_wire::QoS;
 use serde::{Deserialize, Serialize};
 
-use crate::{AttributeValue, CohortQuota, Level, Segment, TopicSet, expression::Expression};
+use crate::{AttributeValue, CohortQuota, Condition, Level, Segment, TopicSet, expression::Expression};
 
 pub use self::{
     alerts::{Alert, AlertSeverity, BridgeFigure, Contact, Watched, WatchedTopics},
@@ -70,6 +71,8 @@ pub struct Blueprint {
     pub bridges: Vec<Bridge>,
     /// Topics that are made of others.
     pub derived: Vec<Derived>,
+    /// Which messages of some topics somebody gets.
+    pub conditions: Vec<OnlyWhere>,
 }
 
 /// A named place in the hierarchy.
@@ -275,6 +278,23 @@ pub struct Rule {
     pub topics_at: Vec<Span>,
     /// Within what.
     pub limits: RuleLimits,
+}
+
+/// Which messages of some topics somebody gets.
+#[derive(Clone, Debug)]
+pub struct OnlyWhere {
+    /// Where it stands.
+    pub at: Span,
+    /// Explanations mention it.
+    pub name: String,
+    /// What it is for.
+    pub purpose: String,
+    /// Whom it concerns.
+    pub who: Who,
+    /// Which topics.
+    pub topics: Vec<TopicPattern>,
+    /// What must be true of a message.
+    pub condition: Arc<Condition>,
 }
 
 /// A statement about the rules that must hold before the blueprint is applied.

@@ -17,6 +17,7 @@ use super::{
 use super::{
     read_alerts::{AlertEntry, ContactEntry},
     read_bridges::BridgeEntry,
+    read_conditions::ConditionEntry,
     read_derived::DerivedEntry,
     reader::{Reader, rate},
 };
@@ -48,6 +49,8 @@ struct File {
     bridges: Vec<BridgeEntry>,
     #[serde(default)]
     derived: Vec<DerivedEntry>,
+    #[serde(default)]
+    conditions: Vec<ConditionEntry>,
 }
 
 #[derive(Deserialize)]
@@ -148,6 +151,7 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
         reader.alerts(&mut blueprint, file.alerts);
         reader.bridges(&mut blueprint, file.bridges);
         reader.derived(&mut blueprint, file.derived);
+        reader.conditions(&mut blueprint, file.conditions);
     }
     reader.no_derived_cycle(&blueprint);
     reader.twice(&blueprint);
@@ -354,7 +358,7 @@ impl Reader {
     }
 
     /// Whom a rule or a proof concerns; a proof may give the attributes of an identity that need not exist.
-    fn who(
+    pub(super) fn who(
         &mut self,
         blueprint: &Blueprint,
         who: &Spanned<toml::Value>,
@@ -410,7 +414,7 @@ impl Reader {
     }
 
     /// Patterns, and where each of them stands.
-    fn patterns(&mut self, topics: Spanned<Vec<Spanned<String>>>) -> (Vec<TopicPattern>, Vec<Span>) {
+    pub(super) fn patterns(&mut self, topics: Spanned<Vec<Spanned<String>>>) -> (Vec<TopicPattern>, Vec<Span>) {
         if topics.get_ref().is_empty() {
             let span = self.span(topics.span());
             self.wrong(&span, "`topics` is empty", "add at least one topic filter");
@@ -548,7 +552,9 @@ impl Reader {
         let mut seen = HashMap::new();
         let bridges = blueprint.bridges.iter().map(|bridge| ("bridges", &bridge.name, &bridge.at));
         let derived = blueprint.derived.iter().map(|derived| ("derived topics", &derived.name, &derived.at));
-        for (what, name, at) in rules.chain(proofs).chain(topics).chain(alerts).chain(bridges).chain(derived) {
+        let conditions = blueprint.conditions.iter().map(|one| ("conditions", &one.name, &one.at));
+        let others = topics.chain(alerts).chain(bridges).chain(derived).chain(conditions);
+        for (what, name, at) in rules.chain(proofs).chain(others) {
             if seen.insert((what, name), at).is_some() {
                 self.wrong(at, format!("two {what} have the name `{name}`"), "use different names");
             }

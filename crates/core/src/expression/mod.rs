@@ -5,8 +5,10 @@
 //! be evaluated, as when an attribute or a field is not there, is not true. What could cost without bound is refused when
 //! it is read.
 
+mod condition;
 mod cost;
 mod numbers;
+mod simple;
 mod value;
 
 use std::{
@@ -19,6 +21,7 @@ use cel::{Context, Env, Program, Value, common::ast::IdedExpr};
 
 use crate::{AttributeValue, Identity};
 
+pub use self::condition::{Condition, Judged, Judging};
 pub use self::value::{Known, MessageFields, NoValue, Scalar, ValueExpression};
 pub(crate) use self::value::{payload_of, scaled};
 
@@ -43,6 +46,12 @@ const MOST_LOOPS: usize = 6;
 
 /// The language's own functions, which take longer to gather than most expressions to evaluate.
 static FUNCTIONS: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
+
+/// Why an expression that gives a number or a text is no condition.
+static NOT_TRUTH: LazyLock<ExpressionError> = LazyLock::new(|| ExpressionError {
+    at: 0,
+    message: "the expression must be true or false; compare with ==, <, in or startsWith()".into(),
+});
 
 /// What an expression may name.
 struct Names<'a> {
@@ -123,10 +132,7 @@ impl Compiled {
     fn checked<E>(self, example: Result<Value, E>) -> Result<Self, ExpressionError> {
         match example {
             Ok(Value::Bool(_)) | Err(_) => Ok(self),
-            Ok(_) => {
-                let message = "the expression must be true or false; compare with ==, <, in or startsWith()".into();
-                Err(ExpressionError { at: 0, message })
-            }
+            Ok(_) => Err(NOT_TRUTH.clone()),
         }
     }
 

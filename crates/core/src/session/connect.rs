@@ -185,7 +185,7 @@ impl Session {
                 Ok(highest) => {
                     if highest < granted.options.qos {
                         granted.options.qos = highest;
-                        let (filter, granted) = (filter.clone(), *granted);
+                        let (filter, granted) = (filter.clone(), granted.clone());
                         self.actions.push_back(Action::Subscribe { filter, granted, send_retained: false });
                     }
                     return true;

@@ -30,6 +30,10 @@ pub enum Withheld {
     Expired,
     /// A rule denies this topic within an allowed filter.
     NotAllowed,
+    /// The condition of the subscription, or one of the design, is not true of it.
+    NotTrue,
+    /// Such a condition is neither true nor false of it.
+    NoVerdict,
     /// The session is over, or the client is away and the message was sent at QoS 0.
     Gone,
 }
@@ -41,6 +45,8 @@ impl fmt::Display for Withheld {
             Self::TooLarge => "larger than the Maximum Packet Size of the client",
             Self::Expired => "expired in the queue",
             Self::NotAllowed => "a rule denies the topic",
+            Self::NotTrue => "the condition is not true of it",
+            Self::NoVerdict => "the condition can't be judged",
             Self::Gone => "the client is disconnected",
         })
     }

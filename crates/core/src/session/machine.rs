@@ -12,7 +12,7 @@ use bytestring::ByteString;
 use foldhash::fast::RandomState;
 use moorfall_wire::{
     Acknowledgement, ConnAckProperties, Connect, DecodeError, Disconnect, DisconnectProperties, Frame, MAX_PACKET_SIZE,
-    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, Will,
+    Packet, PacketId, PacketType, ProtocolVersion, ReasonCode, TopicFilter, Will,
 };
 
 use super::{
@@ -28,7 +28,7 @@ use super::{
     terms::Terms,
 };
 use crate::{
-    Holding, Limits, Outgoing, SessionKey, Time,
+    Granted, Holding, Limits, Outgoing, SessionKey, Time,
     access::{Access, Request},
     aliases::{InboundAliases, OutboundAliases},
     in_flight::Quota,
@@ -204,6 +204,11 @@ impl Session {
     /// What an accepted client may do.
     pub fn access(&self) -> Option<&Access> {
         self.phase.open().map(|open| &open.access)
+    }
+
+    /// The subscriptions of an accepted client.
+    pub fn subscriptions(&self) -> impl Iterator<Item = (&TopicFilter, &Granted)> {
+        self.phase.open().into_iter().flat_map(|open| open.state.subscriptions.iter())
     }
 
     /// The next thing to keep on disk, if that is the next thing to do: what many share is locked for all of them.

@@ -54,7 +54,7 @@ pub use self::{
     no_entry::NoEntry,
     not_accepted::{NotAccepted, NotAcceptedKind},
     permissions::Drift,
-    refusal::{Cause, Reason, ReasonKind, Refusal},
+    refusal::{Cause, ConditionFault, Reason, ReasonKind, Refusal},
     state::{DelayedWill, NEVER, Parting, Sent, SessionState},
 };
 pub use crate::Granted;

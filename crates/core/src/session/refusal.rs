@@ -6,7 +6,7 @@ use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantNames};
 
 use super::no_entry::NoEntry;
 use crate::{
-    Message, Time,
+    ExpressionError, Message, ONLY_WHERE, Time,
     access::{Access, Act, Explanation, Request, Ruling},
     blueprint::Rate,
     plan::{Breach, Broken},
@@ -93,6 +93,17 @@ pub enum Reason {
     Plan(Broken),
     /// It is not a topic filter.
     Filter(FilterError),
+    /// What it asks for as a condition can't be used.
+    Condition(ConditionFault),
+}
+
+/// Why what a client asks for can't be a condition.
+#[derive(Clone, Debug)]
+pub enum ConditionFault {
+    /// There are several.
+    Several,
+    /// The expression can't be used.
+    Wrong(ExpressionError),
 }
 
 /// What refusals are counted by.
@@ -114,6 +125,8 @@ pub enum Cause {
     Plan(Breach),
     /// The filter is none.
     Filter,
+    /// The condition is none.
+    Condition,
 }
 
 impl fmt::Display for Cause {
@@ -128,6 +141,7 @@ impl fmt::Display for Cause {
             Self::Payload => f.write_str("payload is not UTF-8 text"),
             Self::Plan(breach) => write!(f, "does not match the plan: {breach}"),
             Self::Filter => f.write_str("invalid topic filter"),
+            Self::Condition => f.write_str("invalid condition"),
         }
     }
 }
@@ -161,7 +175,7 @@ impl Reason {
             Self::TopicLevels { .. } | Self::TopicBytes { .. } | Self::Filter(_) => ReasonCode::TopicFilterInvalid,
             Self::NotText { .. } => ReasonCode::PayloadFormatInvalid,
             Self::Plan(broken) if broken.fault.breach() == Breach::Payload => ReasonCode::PayloadFormatInvalid,
-            Self::Plan(_) => ReasonCode::ImplementationSpecific,
+            Self::Plan(_) | Self::Condition(_) => ReasonCode::ImplementationSpecific,
         }
     }
 
@@ -183,6 +197,7 @@ impl Reason {
             Self::NotText { .. } => Cause::Payload,
             Self::Plan(broken) => Cause::Plan(broken.fault.breach()),
             Self::Filter(_) => Cause::Filter,
+            Self::Condition(_) => Cause::Condition,
         }
     }
 }
@@ -257,6 +272,13 @@ impl Refusal {
                  change the planned topic."
             ),
             Reason::Filter(error) => write!(f, "{topic} is not a valid topic filter: {error}."),
+            Reason::Condition(ConditionFault::Several) => write!(
+                f,
+                "The subscription has the user property `{ONLY_WHERE}` more than once. Put both conditions into one, with &&."
+            ),
+            Reason::Condition(ConditionFault::Wrong(error)) => {
+                write!(f, "The condition of the subscription can't be used, column {}: {error}.", error.at + 1)
+            }
         }
     }
 }

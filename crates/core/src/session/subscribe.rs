@@ -1,7 +1,10 @@
 //! SUBSCRIBE and UNSUBSCRIBE.
+
+use std::sync::Arc;
+
 use moorfall_wire::{
     Packet, ProtocolVersion, QoS, ReasonCode, RetainHandling, SubAck, SubAckProperties, Subscribe, Subscription,
-    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe,
+    TopicFilter, UnsubAck, UnsubAckProperties, Unsubscribe, UserProperty,
 };
 
 use super::{
@@ -9,13 +12,23 @@ use super::{
     checks::check_size,
     ended::Ended,
     machine::{After, Session},
-    refusal::{Reason, Refusal},
+    refusal::{ConditionFault, Reason, Refusal},
     subscribing::{Inner, SLICE, Subscribing, decide, may_subscribe},
 };
 use crate::{
-    Granted, Time,
+    Condition, Granted, JUDGED, ONLY_WHERE, Time,
     access::{Access, Act},
 };
+
+/// The condition that a client asks for.
+fn asked_condition(properties: &[UserProperty]) -> Result<Option<Arc<Condition>>, ConditionFault> {
+    let mut all = properties.iter().filter(|property| &*property.name == ONLY_WHERE);
+    match (all.next(), all.next()) {
+        (None, _) => Ok(None),
+        (Some(one), None) => Condition::shared(&one.value).map(Some).map_err(ConditionFault::Wrong),
+        (Some(_), Some(_)) => Err(ConditionFault::Several),
+    }
+}
 
 impl Session {
     /// The rules have changed, or what they see of the identity. A client that loses a subscription is told by the end
@@ -32,7 +45,7 @@ impl Session {
             match may_subscribe(&open.access, filter) {
                 Ok(highest) if highest < granted.options.qos => {
                     granted.options.qos = highest;
-                    lowered.push((filter.clone(), *granted));
+                    lowered.push((filter.clone(), granted.clone()));
                 }
                 Ok(_) => {}
                 Err(reason) => {
@@ -57,12 +70,21 @@ impl Session {
             arrived: now,
             packet_id,
             identifier: properties.subscription_identifier,
+            condition: None,
             left: Vec::new().into_iter(),
             reasons: Vec::new(),
             refused: None,
         };
-        if count > limit {
-            let reason = Reason::Subscriptions { most: limit, asked: Some(count) };
+        let condition = asked_condition(&properties.user_properties);
+        let reason = match condition {
+            _ if count > limit => Some(Reason::Subscriptions { most: limit, asked: Some(count) }),
+            Ok(condition) => {
+                subscribing.condition = condition;
+                None
+            }
+            Err(fault) => Some(Reason::Condition(fault)),
+        };
+        if let Some(reason) = reason {
             subscribing.reasons = vec![self.refusal_code(reason.code(Act::Subscribe)); count];
             let first = subscriptions.first().map_or("", |first| &first.filter);
             let refusal = reason.refusal(self.phase.opened().access.name(), Act::Subscribe, first, None);
@@ -84,10 +106,11 @@ impl Session {
                 self.subscribed(*subscribing);
                 return true;
             };
-            let reason = match self.check_subscription(&filter) {
+            let reason = match self.check_subscription(&filter, subscribing.condition.as_ref()) {
                 Ok(Ok(highest)) => {
                     options.qos = options.qos.min(highest);
-                    self.grant(filter, Granted { options, identifier: subscribing.identifier })
+                    let Subscribing { identifier, condition, .. } = &*subscribing;
+                    self.grant(filter, Granted { options, identifier: *identifier, condition: condition.clone() })
                 }
                 refused => {
                     let Some(open) = self.phase.open() else { return true };
@@ -121,9 +144,11 @@ impl Session {
     }
 
     fn subscribed(&mut self, subscribing: Subscribing) {
-        let Subscribing { arrived, packet_id, reasons, refused, .. } = subscribing;
+        let Subscribing { arrived, packet_id, reasons, refused, condition, .. } = subscribing;
         let reason_string = refused.as_ref().and_then(|refused| self.problem_string(refused));
-        let properties = SubAckProperties { reason_string, ..SubAckProperties::default() };
+        let judged = condition.map(|_| UserProperty { name: ONLY_WHERE.into(), value: JUDGED.into() });
+        let user_properties = judged.into_iter().collect();
+        let properties = SubAckProperties { reason_string, user_properties };
         self.answer(Packet::SubAck(SubAck { packet_id, properties, reasons }));
         if let Some(refused) = refused {
             self.refused(arrived, refused);
@@ -139,7 +164,11 @@ impl Session {
         }
     }
 
-    fn check_subscription(&self, filter: &TopicFilter) -> Result<Result<QoS, Inner>, Reason> {
+    fn check_subscription(
+        &self,
+        filter: &TopicFilter,
+        condition: Option<&Arc<Condition>>,
+    ) -> Result<Result<QoS, Inner>, Reason> {
         let open = self.phase.opened();
         check_size(filter, &self.limits)?;
         let limit = self.limits.subscriptions;
@@ -148,7 +177,7 @@ impl Session {
         if known.len() >= limit && is_new {
             return Err(Reason::Subscriptions { most: limit, asked: None });
         }
-        if is_new && !known.has_room(filter) {
+        if !known.has_room(filter, condition) {
             return Err(Reason::SubscriptionBytes);
         }
         decide(&open.access, filter)
@@ -157,16 +186,17 @@ impl Session {
     fn grant(&mut self, filter: TopicFilter, granted: Granted) -> ReasonCode {
         let open = self.phase.opened_mut();
         // [MQTT-3.8.4-3]: the same filter again replaces the subscription.
-        let existed = open.state.subscriptions.insert(filter.clone(), granted).is_some();
+        let options = granted.options;
+        let existed = open.state.subscriptions.insert(filter.clone(), granted.clone()).is_some();
         // §3.8.3.1; none for a shared subscription (§4.8.2).
-        let send_retained = match granted.options.retain_handling {
+        let send_retained = match options.retain_handling {
             _ if filter.shared().is_some() => false,
             RetainHandling::Always => true,
             RetainHandling::IfNew => !existed,
             RetainHandling::Never => false,
         };
         self.actions.push_back(Action::Subscribe { filter, granted, send_retained });
-        match granted.options.qos {
+        match options.qos {
             QoS::AtMostOnce => ReasonCode::Success,
             QoS::AtLeastOnce => ReasonCode::GrantedQoS1,
             QoS::ExactlyOnce => ReasonCode::GrantedQoS2,

@@ -5,7 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 use foldhash::fast::RandomState;
 use moorfall_wire::TopicFilter;
 
-use crate::{Granted, Holding};
+use crate::{Condition, Granted, Holding};
 
 /// What a subscription takes beside its filter, bytes, about.
 const EACH: usize = 200;
@@ -73,10 +73,10 @@ impl Filters {
         }
     }
 
-    fn contains(&self, filter: &TopicFilter) -> bool {
+    fn get(&self, filter: &TopicFilter) -> Option<&Granted> {
         match self {
-            Self::Few(few) => few.iter().any(|(known, _)| known == filter),
-            Self::Many(many) => many.contains_key(filter),
+            Self::Few(few) => few.iter().find(|(known, _)| known == filter).map(|(_, granted)| granted),
+            Self::Many(many) => many.get(filter),
         }
     }
 
@@ -117,8 +117,11 @@ impl Drop for Subscribed {
     }
 }
 
-fn weight(filter: &TopicFilter) -> usize {
-    filter.len() + EACH
+/// What is made of a condition takes about so many times as much as its text.
+const CONDITION: usize = 4;
+
+fn weight(filter: &TopicFilter, condition: Option<&Arc<Condition>>) -> usize {
+    filter.len() + EACH + condition.map_or(0, |condition| condition.text().len() * CONDITION)
 }
 
 impl Subscribed {
@@ -137,10 +140,12 @@ impl Subscribed {
         self.count(bytes);
     }
 
-    /// Whether there is room for one more in the share.
-    pub(super) fn has_room(&self, filter: &TopicFilter) -> bool {
+    /// Whether there is room in the share for one more, or for it in place of the one of the same filter.
+    pub(super) fn has_room(&self, filter: &TopicFilter, condition: Option<&Arc<Condition>>) -> bool {
         let Some(holding) = &self.holding else { return true };
-        let has_room = holding.subscriptions.room(0) >= weight(filter);
+        let known = self.filters.get(filter).map_or(0, |known| weight(filter, known.condition.as_ref()));
+        let more = weight(filter, condition).saturating_sub(known);
+        let has_room = more == 0 || holding.subscriptions.room(0) >= more;
         if !has_room {
             holding.subscriptions.note_refused();
         }
@@ -149,28 +154,27 @@ impl Subscribed {
 
     /// Puts one in; gives the one of the same filter before.
     pub(super) fn insert(&mut self, filter: TopicFilter, granted: Granted) -> Option<Granted> {
-        let weight = weight(&filter);
+        let takes = weight(&filter, granted.condition.as_ref());
+        let known = self.filters.get(&filter).map_or(0, |known| weight(&filter, known.condition.as_ref()));
         let before = self.filters.insert(filter, granted);
-        if before.is_none() {
-            self.count(self.bytes + weight);
-        }
+        self.count(self.bytes + takes - known);
         before
     }
 
     pub(super) fn remove(&mut self, filter: &TopicFilter) -> Option<Granted> {
         let removed = self.filters.remove(filter)?;
-        self.count(self.bytes - weight(filter));
+        self.count(self.bytes - weight(filter, removed.condition.as_ref()));
         Some(removed)
     }
 
     /// Leaves those of which `stays` says so.
     pub(super) fn retain(&mut self, stays: impl FnMut(&TopicFilter, &mut Granted) -> bool) {
         self.filters.retain(stays);
-        self.count(self.filters.iter().map(|(filter, _)| weight(filter)).sum());
+        self.count(self.filters.iter().map(|(filter, granted)| weight(filter, granted.condition.as_ref())).sum());
     }
 
     pub(super) fn contains(&self, filter: &TopicFilter) -> bool {
-        self.filters.contains(filter)
+        self.filters.get(filter).is_some()
     }
 
     pub(super) fn len(&self) -> usize {
@@ -197,18 +201,23 @@ mod tests {
     fn what_is_taken_of_a_share_is_given_back() {
         let quota = Quota { subscription_bytes: 2 * (EACH + 1), ..(&Limits::default()).into() };
         let holding = Arc::new(Holding::new(quota));
-        let granted = Granted { options: SubscriptionOptions::default(), identifier: None };
+        let granted = Granted { options: SubscriptionOptions::default(), identifier: None, condition: None };
         let filter = |text: &str| text.parse::<TopicFilter>().unwrap();
         let mut one = Subscribed::default();
-        one.insert(filter("a"), granted);
+        one.insert(filter("a"), granted.clone());
         one.hold_for(Arc::clone(&holding));
-        one.insert(filter("a"), granted);
+        one.insert(filter("a"), granted.clone());
         assert_eq!(holding.subscriptions.held(), EACH + 1);
         let mut other = Subscribed::default();
         other.hold_for(Arc::clone(&holding));
-        assert!(other.has_room(&filter("b")) && !other.has_room(&filter("b/c")));
-        other.insert(filter("b"), granted);
-        assert!(!one.has_room(&filter("c")));
+        assert!(other.has_room(&filter("b"), None) && !other.has_room(&filter("b/c"), None));
+        other.insert(filter("b"), granted.clone());
+        assert!(!one.has_room(&filter("c"), None));
+        let condition = Some(Condition::shared("payload > 1").unwrap());
+        assert!(
+            one.has_room(&filter("a"), None) && !one.has_room(&filter("a"), condition.as_ref()),
+            "it takes room, too"
+        );
         let copy = other.clone();
         drop(other);
         drop(copy);

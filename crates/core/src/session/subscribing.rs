@@ -1,10 +1,12 @@
 //! A SUBSCRIBE that is gone through in slices.
 
+use std::sync::Arc;
+
 use moorfall_wire::{PacketId, QoS, ReasonCode, Subscription, TopicFilter, VariableInt};
 
 use super::refusal::{Reason, Refusal};
 use crate::{
-    Time,
+    Condition, Time,
     access::{Access, Decision, Request},
 };
 
@@ -46,6 +48,8 @@ pub(super) struct Subscribing {
     pub(super) arrived: Time,
     pub(super) packet_id: PacketId,
     pub(super) identifier: Option<VariableInt>,
+    /// Which messages the client asks for, of all filters; all if absent.
+    pub(super) condition: Option<Arc<Condition>>,
     pub(super) left: std::vec::IntoIter<Subscription>,
     pub(super) reasons: Vec<ReasonCode>,
     /// The first one, and how many there were.

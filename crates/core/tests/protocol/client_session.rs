@@ -52,8 +52,11 @@ fn closed(client: &mut ClientSession) -> String {
 fn answers_find_their_requests() {
     let mut client = open(0, ConnAckProperties::default());
     let first = client.publish(at(1), message(QoS::AtLeastOnce)).unwrap().unwrap();
-    let second =
-        client.subscribe(at(1), vec![Subscription { filter: "#".parse().unwrap(), options: Default::default() }], None);
+    let second = client.subscribe(
+        at(1),
+        vec![Subscription { filter: "#".parse().unwrap(), options: Default::default() }],
+        Default::default(),
+    );
     let second = second.unwrap();
     assert_eq!(client.publish(at(1), message(QoS::AtMostOnce)), Ok(None));
     assert_eq!(sent(&mut client).len(), 3);
@@ -63,10 +66,20 @@ fn answers_find_their_requests() {
     assert_eq!(client.poll_event(), None);
     let suback = SubAck { packet_id: second, properties: Default::default(), reasons: vec![ReasonCode::NotAuthorized] };
     client.handle_packet(at(2), Packet::SubAck(suback));
-    let refused = Event::Answered { packet_id: second, reasons: vec![ReasonCode::NotAuthorized], reason_string: None };
+    let refused = Event::Answered {
+        packet_id: second,
+        reasons: vec![ReasonCode::NotAuthorized],
+        reason_string: None,
+        user_properties: Vec::new(),
+    };
     assert_eq!(client.poll_event(), Some(refused));
     client.handle_packet(at(2), Packet::PubAck(Acknowledgement::success(first)));
-    let answered = Event::Answered { packet_id: first, reasons: vec![ReasonCode::Success], reason_string: None };
+    let answered = Event::Answered {
+        packet_id: first,
+        reasons: vec![ReasonCode::Success],
+        reason_string: None,
+        user_properties: Vec::new(),
+    };
     assert_eq!(client.poll_event(), Some(answered));
 }
 

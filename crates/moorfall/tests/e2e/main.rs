@@ -12,6 +12,7 @@ mod capture;
 mod certificates;
 mod client;
 mod cluster;
+mod conditions;
 mod conformance;
 mod console;
 mod couriers;

@@ -12,7 +12,7 @@ use moorfall_core::{
     access::{Access, Policy},
     blueprint::Blueprint,
     client::{ClientSession, ClientState, Event},
-    router::{Load, Recipient, Router},
+    router::{Load, Recipient, Router, Subscriber},
     session::{Action, Ended, Handed, Keep, NEVER, Parting, Routed, Session, SessionState, Verdict, Withheld},
 };
 use moorfall_wire::*;
@@ -176,7 +176,7 @@ impl World {
             }
             Action::Subscribe { filter, granted, send_retained } => {
                 let slot = self.peers[index].slot.unwrap();
-                self.router.subscribe(SessionKey(slot as u64), &filter, granted, slot);
+                self.router.subscribe(SessionKey(slot as u64), &filter, Subscriber::new(granted.clone(), slot));
                 if send_retained {
                     for message in self.router.retained(&filter, self.now) {
                         self.push(slot, granted.retained_delivery(message));
@@ -261,8 +261,7 @@ impl World {
 
     /// Whether a shared subscription has a member that is connected.
     fn has_other(&self, filter: &TopicFilter) -> bool {
-        let group = self.router.group(filter);
-        group.is_some_and(|group| group.members().iter().any(|member| self.slots[member.handle].peer.is_some()))
+        self.router.has_member(filter, |_, slot| self.slots[*slot].peer.is_some())
     }
 
     /// The session is over.
@@ -279,8 +278,9 @@ impl World {
     /// Gives deliveries of shared subscriptions to other members.
     fn hand_on(&mut self, deliveries: Vec<Delivery>) {
         for delivery in deliveries {
-            let group = delivery.shared().and_then(|filter| self.router.group(filter));
-            if let Some(member) = group.as_ref().and_then(|group| group.choose(|slot| self.load(*slot)))
+            let topic = &delivery.message.topic;
+            let group = delivery.shared().and_then(|filter| self.router.group(filter, topic));
+            if let Some(member) = group.as_ref().and_then(|group| group.choose(|way| self.load(way.recipient.handle)))
                 && let Some(again) = member.delivery(&delivery.message)
             {
                 self.push(member.handle, again);
@@ -319,7 +319,7 @@ impl World {
             return Routed::To(all.filter(|recipient| !recipient.is_own(message.publisher)).count());
         }
         self.hand_on_run();
-        let chosen = route.groups.iter().filter_map(|group| group.choose(|slot| self.load(*slot)));
+        let chosen = route.groups.iter().filter_map(|group| group.choose(|way| self.load(way.recipient.handle)));
         let all: Vec<_> = route.recipients.iter().chain(chosen).collect();
         let mut count = 0;
         for recipient in all {

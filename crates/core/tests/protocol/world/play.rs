@@ -137,7 +137,7 @@ impl World {
     pub(crate) fn subscribe_with(&mut self, peer: usize, filter: &str, options: SubscriptionOptions) -> Vec<Event> {
         let now = self.now;
         let subscriptions = vec![Subscription { filter: filter.parse().unwrap(), options }];
-        self.client(peer).subscribe(now, subscriptions, None).unwrap();
+        self.client(peer).subscribe(now, subscriptions, Default::default()).unwrap();
         self.run();
         self.take_answers(peer)
     }
@@ -147,8 +147,9 @@ impl World {
         let now = self.now;
         let options = SubscriptionOptions { qos: QoS::ExactlyOnce, ..SubscriptionOptions::default() };
         let subscriptions = vec![Subscription { filter: filter.parse().unwrap(), options }];
-        let identifier = std::num::NonZeroU32::new(identifier).map(VariableInt);
-        self.client(peer).subscribe(now, subscriptions, identifier).unwrap();
+        let subscription_identifier = std::num::NonZeroU32::new(identifier).map(VariableInt);
+        let properties = SubscribeProperties { subscription_identifier, ..SubscribeProperties::default() };
+        self.client(peer).subscribe(now, subscriptions, properties).unwrap();
         self.run();
         self.take_answers(peer);
     }
