@@ -2254,6 +2254,17 @@ export interface components {
             /** @description What applying it does. */
             effects: components["schemas"]["Effects"];
         };
+        /** @description A session for which conditions say otherwise which messages it gets. */
+        ConditionMove: {
+            /** @description Its client identifier. */
+            client_id: string;
+            /** @description The identity. */
+            identity: string;
+            /** @description Conditions that concern it from then on, and did not, or not with these words. */
+            new: string[];
+            /** @description Conditions that concern it no more, or not with these words. */
+            old: string[];
+        };
         /** @description A condition of the design, as it is for one session. */
         ConditionView: {
             /** @description What must be true of a message, as an expression. */
@@ -2713,6 +2724,13 @@ export interface components {
              * @description How many.
              */
             cohort_moves_total: number;
+            /** @description Sessions for which conditions say otherwise which messages they get. */
+            condition_moves: components["schemas"]["ConditionMove"][];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            condition_moves_total: number;
             /** @description Subscriptions that are lost. Clients that are connected are disconnected, and told why. */
             lost_subscriptions: components["schemas"]["LostSubscription"][];
             /**
@@ -2727,6 +2745,13 @@ export interface components {
              * @description How many.
              */
             lost_topics_total: number;
+            /** @description Topics of retained messages that a derived topic made, and none makes any more. */
+            unmade_retained: string[];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            unmade_retained_total: number;
             /** @description Topics of retained messages that are not planned any more. */
             unplanned_retained: string[];
             /**

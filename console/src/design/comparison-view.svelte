@@ -21,6 +21,8 @@
     effects.lost_subscriptions_total +
       effects.lost_topics_total +
       effects.unplanned_retained_total +
+      effects.unmade_retained_total +
+      effects.condition_moves_total +
       effects.cohort_moves_total,
   );
 </script>
@@ -62,6 +64,20 @@
     {#each effects.unplanned_retained as topic (topic)}
       <li class="mt-1">
         the retained message of <span class="font-mono">{topic}</span> is no longer planned
+      </li>
+    {/each}
+    {#each effects.unmade_retained as topic (topic)}
+      <li class="mt-1">
+        the retained message of <span class="font-mono">{topic}</span> stays, and no derived topic makes it any
+        more
+      </li>
+    {/each}
+    {#each effects.condition_moves as move (move.client_id)}
+      <li class="mt-1">
+        <b>{move.client_id}</b> gets other messages
+        {#if move.new.length}<span class="block text-quiet">new for it: {move.new.join(', ')}</span>{/if}
+        {#if move.old.length}<span class="block text-quiet">no longer as it was: {move.old.join(', ')}</span
+          >{/if}
       </li>
     {/each}
     {#each effects.cohort_moves as move (`${move.identity} ${move.cohort}`)}

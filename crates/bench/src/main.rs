@@ -8,6 +8,7 @@
 mod beside;
 mod bridged;
 mod committed;
+mod conditions;
 mod decisions;
 mod floods;
 mod history;
@@ -97,6 +98,9 @@ async fn main() -> Result<(), Failure> {
 }
 
 async fn run(plan: &Plan) -> Result<(), Failure> {
+    if plan.wants("conditions") {
+        conditions::run();
+    }
     if plan.wants("routes") {
         routes::run();
     }

@@ -38,6 +38,19 @@ pub struct CohortMove {
     pub enters: bool,
 }
 
+/// A session for which conditions say otherwise which messages it gets.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConditionMove {
+    /// Its client identifier.
+    pub client_id: String,
+    /// The identity.
+    pub identity: String,
+    /// Conditions that concern it from then on, and did not, or not with these words.
+    pub new: Vec<String>,
+    /// Conditions that concern it no more, or not with these words.
+    pub old: Vec<String>,
+}
+
 /// What applying a design does to what is live now. Lists are cut; totals count all.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Effects {
@@ -53,8 +66,16 @@ pub struct Effects {
     pub unplanned_retained: Vec<String>,
     /// How many.
     pub unplanned_retained_total: u64,
+    /// Topics of retained messages that a derived topic made, and none makes any more.
+    pub unmade_retained: Vec<String>,
+    /// How many.
+    pub unmade_retained_total: u64,
     /// Identities that enter or leave a cohort.
     pub cohort_moves: Vec<CohortMove>,
     /// How many.
     pub cohort_moves_total: u64,
+    /// Sessions for which conditions say otherwise which messages they get.
+    pub condition_moves: Vec<ConditionMove>,
+    /// How many.
+    pub condition_moves_total: u64,
 }

@@ -1,9 +1,9 @@
 //! What a design that is not in force yet would do to what is live.
 use std::{collections::HashMap, sync::Arc};
 
-use moorfall_contract::effects::{CohortMove, Effects, LostSubscription, LostTopic};
+use moorfall_contract::effects::{CohortMove, ConditionMove, Effects, LostSubscription, LostTopic};
 use moorfall_core::{
-    Identity, SessionKey,
+    Identity, SessionKey, When,
     access::{Access, BindError, Policy, Request},
 };
 use moorfall_wire::{QoS, TopicFilter, TopicName};
@@ -30,6 +30,7 @@ impl Broker {
         self.effects_on_subscriptions(old, new, &mut effects);
         self.effects_on_retained(old, new, &mut effects);
         self.effects_on_topics(old, new, &mut effects);
+        self.effects_of_conditions(old, new, &mut effects);
         for identity in self.identities.directory.identities() {
             effects_on_identity(&identity, old, new, &mut effects);
         }
@@ -62,6 +63,33 @@ impl Broker {
         });
     }
 
+    fn effects_of_conditions(&self, old: &Arc<Policy>, new: &Arc<Policy>, effects: &mut Effects) {
+        if old.blueprint().conditions.is_empty() && new.blueprint().conditions.is_empty() {
+            return;
+        }
+        for record in self.sessions.registry.all() {
+            let Some((before, Ok(after))) = self.both_rights(old, new, &record.identity, &record.client_id) else {
+                continue;
+            };
+            let (before, after) = (before.conditions(), after.conditions());
+            let (before, after) =
+                (before.as_ref().map_or(&[][..], |all| all), after.as_ref().map_or(&[][..], |all| all));
+            let names = |all: &[When], others: &[When]| -> Vec<String> {
+                all.iter().filter(|when| !others.contains(when)).map(|when| when.name.to_string()).collect()
+            };
+            let (new, old) = (names(after, before), names(before, after));
+            if new.is_empty() && old.is_empty() {
+                continue;
+            }
+            list(&mut effects.condition_moves, &mut effects.condition_moves_total, || ConditionMove {
+                client_id: record.client_id.clone(),
+                identity: record.identity.to_string(),
+                new,
+                old,
+            });
+        }
+    }
+
     /// What an identity is allowed and would be, by a client of this identifier; `None` if it is not limited by rules.
     fn both_rights(&self, old: &Arc<Policy>, new: &Arc<Policy>, identity: &str, client_id: &str) -> Option<BothRights> {
         let identity = match Identity::bridge_named(identity) {
@@ -75,12 +103,17 @@ impl Broker {
 
     fn effects_on_retained(&self, old: &Policy, new: &Policy, effects: &mut Effects) {
         let planned = |policy: &Policy, topic: &str| policy.plan().find(topic).is_some();
-        if new.plan().topics().is_empty() {
+        let made = |policy: &Policy, topic: &str| policy.blueprint().derived.iter().any(|one| one.makes(topic));
+        let is_planned = !new.plan().topics().is_empty();
+        if !is_planned && old.blueprint().derived.is_empty() {
             return;
         }
         for message in self.sessions.router.all_retained() {
             let topic = &message.topic;
-            if (old.plan().topics().is_empty() || planned(old, topic)) && !planned(new, topic) {
+            if made(old, topic) && !made(new, topic) {
+                list(&mut effects.unmade_retained, &mut effects.unmade_retained_total, || topic.to_string());
+            }
+            if is_planned && (old.plan().topics().is_empty() || planned(old, topic)) && !planned(new, topic) {
                 let (unplanned, total) = (&mut effects.unplanned_retained, &mut effects.unplanned_retained_total);
                 list(unplanned, total, || topic.to_string());
             }

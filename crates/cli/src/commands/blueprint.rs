@@ -233,6 +233,7 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
         if rest > 0 { output::line(format_args!("  {FAINT}and {} more{FAINT:#}", count(rest))) } else { Ok(()) }
     };
     let Effects { lost_subscriptions, lost_topics, unplanned_retained, cohort_moves, .. } = effects;
+    let Effects { unmade_retained, condition_moves, .. } = effects;
     for lost in lost_subscriptions {
         let who = format!("client {} ({}) loses its subscription to {}", lost.client_id, lost.identity, lost.filter);
         output::line(output::indented(&printable(&who), 2))?;
@@ -251,6 +252,22 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
         ))?;
     }
     more(unplanned_retained.len(), effects.unplanned_retained_total)?;
+    for topic in unmade_retained {
+        let words = format!("the retained message of {topic} stays, and no derived topic makes it any more");
+        output::line(output::indented(&printable(&words), 2))?;
+    }
+    more(unmade_retained.len(), effects.unmade_retained_total)?;
+    for moved in condition_moves {
+        let who = format!("client {} ({}) gets other messages", moved.client_id, moved.identity);
+        output::line(output::indented(&printable(&who), 2))?;
+        for (verb, names) in [("new for it", &moved.new), ("no longer as it was", &moved.old)] {
+            if !names.is_empty() {
+                let words = format!("{verb}: condition {}", names.join(", "));
+                output::line(output::indented(&printable(&words), 4))?;
+            }
+        }
+    }
+    more(condition_moves.len(), effects.condition_moves_total)?;
     for moved in cohort_moves {
         let verb = if moved.enters { "enters" } else { "leaves" };
         output::line(format_args!("  {} {verb} cohort {}", printable(&moved.identity), moved.cohort))?;
@@ -259,6 +276,8 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
     let total = effects.lost_subscriptions_total
         + effects.lost_topics_total
         + effects.unplanned_retained_total
+        + effects.unmade_retained_total
+        + effects.condition_moves_total
         + effects.cohort_moves_total;
     if total == 0 { output::line("  none") } else { Ok(()) }
 }

@@ -1,12 +1,12 @@
 //! Bridges of a blueprint: another broker, and which topics go which way under which names.
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 use moorfall_wire::{ProtocolVersion, QoS, TopicName};
 
 use super::{Rate, Span};
 use crate::{
-    BRIDGE, Identity, Limits, LiveTraffic, MessageExpression, QueuePolicy, Remote,
+    BRIDGE, Condition, Identity, Limits, LiveTraffic, QueuePolicy, Remote,
     bridge::{Direction, Mapped, Mapping},
 };
 
@@ -103,7 +103,7 @@ pub struct BridgeMapping {
     /// Whether a retained message that is cleared on one side is cleared on the other.
     pub clearing: bool,
     /// Which messages; all if absent.
-    pub condition: Option<MessageExpression>,
+    pub condition: Option<Arc<Condition>>,
     /// How many; others are left out.
     pub rate: Option<Rate>,
 }

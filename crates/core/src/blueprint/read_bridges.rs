@@ -9,7 +9,7 @@ use super::{
     reader::{Reader, rate},
 };
 use crate::{
-    LiveTraffic, MessageExpression, QueuePolicy, Remote,
+    Condition, LiveTraffic, QueuePolicy, Remote,
     bridge::{Mapping, find_cycle},
 };
 
@@ -280,8 +280,14 @@ impl Reader {
             let span = self.span(clearing.span());
             self.wrong(&span, "only retained messages are cleared", "remove clearing, or carry retained messages");
         }
-        let condition = entry.r#where.and_then(|text| match MessageExpression::parse(text.get_ref()) {
-            Ok(expression) => Some(expression),
+        let condition = entry.r#where.and_then(|text| match Condition::shared(text.get_ref()) {
+            Ok(condition) if condition.looks_back() => {
+                let span = self.inside(text.span(), text.get_ref().find("before").unwrap_or(0));
+                let remedy = "say it in [[conditions]] for the identity of the bridge";
+                self.wrong(&span, "a mapping does not know the message before", remedy);
+                None
+            }
+            Ok(condition) => Some(condition),
             Err(error) => {
                 let span = self.inside(text.span(), error.at);
                 self.wrong(&span, error.message, "");

@@ -434,7 +434,7 @@ impl Relay {
         if publish.retain && publish.payload.is_empty() && !mapping.clearing {
             return not(NotCarried::Clearing);
         }
-        let holds = |condition: &crate::MessageExpression| {
+        let holds = |condition: &std::sync::Arc<crate::Condition>| {
             condition.holds(&publish.topic, &publish.payload, publish.qos.level(), publish.retain)
         };
         if !mapping.condition.as_ref().is_none_or(holds) {

@@ -12,6 +12,7 @@ use cel::{
     common::ast::{Expr, IdedExpr, LiteralValue, operators},
 };
 use foldhash::fast::RandomState;
+use smallvec::SmallVec;
 use tracing_mutex::parkinglot::Mutex;
 
 use super::{
@@ -119,6 +120,11 @@ impl Condition {
         }))
     }
 
+    /// Whether it is true of a message alone, without any before it.
+    pub fn holds(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> bool {
+        Judging::new(topic, payload, (qos, retained), None).judge_once(self) == Judged::True
+    }
+
     /// Whether it names the message before.
     pub fn looks_back(&self) -> bool {
         self.looks_back
@@ -167,24 +173,47 @@ pub struct Judging<'m> {
     retained: bool,
     before: Option<&'m [u8]>,
     fields: OnceCell<(MessageFields, Result<Value, NoValue>)>,
-    /// By where the condition stands in memory.
-    known: HashMap<usize, Judged, RandomState>,
+    known: Memory,
+}
+
+/// What was judged, by where conditions stand in memory.
+#[derive(Debug)]
+enum Memory {
+    Few(SmallVec<[(usize, Judged); 8]>),
+    Many(HashMap<usize, Judged, RandomState>),
+}
+
+impl Memory {
+    fn get(&self, key: usize) -> Option<Judged> {
+        match self {
+            Self::Few(few) => few.iter().find(|(known, _)| *known == key).map(|(_, judged)| *judged),
+            Self::Many(many) => many.get(&key).copied(),
+        }
+    }
+
+    fn put(&mut self, key: usize, judged: Judged) {
+        match self {
+            Self::Few(few) if few.len() < few.inline_size() => few.push((key, judged)),
+            Self::Few(few) => *self = Self::Many(few.drain(..).chain([(key, judged)]).collect()),
+            Self::Many(many) => drop(many.insert(key, judged)),
+        }
+    }
 }
 
 impl<'m> Judging<'m> {
     /// Of a message, with the payload of the one before on its topic.
     pub fn new(topic: &'m str, payload: &'m [u8], (qos, retained): (u8, bool), before: Option<&'m [u8]>) -> Self {
-        Self { topic, payload, qos, retained, before, fields: OnceCell::new(), known: HashMap::default() }
+        Self { topic, payload, qos, retained, before, fields: OnceCell::new(), known: Memory::Few(SmallVec::new()) }
     }
 
     /// Whether a condition is true of it.
     pub fn judge(&mut self, condition: &Arc<Condition>) -> Judged {
         let key = Arc::as_ptr(condition).addr();
-        if let Some(known) = self.known.get(&key) {
-            return *known;
+        if let Some(known) = self.known.get(key) {
+            return known;
         }
         let judged = self.judge_once(condition);
-        self.known.insert(key, judged);
+        self.known.put(key, judged);
         judged
     }
 
@@ -292,6 +321,17 @@ mod tests {
         let judging = Judging::new("a", long.as_bytes(), (0, false), None);
         assert_eq!(judging.judge_once(&condition), Judged::Failed);
         assert_eq!(judging.evaluate(&condition), Err(NoValue::PayloadTooLong));
+    }
+
+    #[test]
+    fn many_conditions_are_judged_each_by_itself() {
+        let conditions: Vec<_> =
+            (0..30).map(|number| Condition::shared(&format!("payload > {number}.5")).unwrap()).collect();
+        let mut judging = Judging::new("a", b"10", (0, false), None);
+        for _ in 0..2 {
+            let is_true = conditions.iter().filter(|condition| judging.judge(condition) == Judged::True).count();
+            assert_eq!(is_true, 10);
+        }
     }
 
     #[test]

@@ -14,7 +14,7 @@ use regex::RegexBuilder;
 const STEPS: u64 = 20_000;
 
 /// Values of a list or map that is not written out in the expression: of attributes, levels, a payload. A longer one is
-/// not looked through; see [`super::MessageExpression`].
+/// not looked through; see [`super::Condition`].
 pub(super) const ITEMS: u64 = 500;
 
 /// Times that texts or lists may be put together.

@@ -2,7 +2,7 @@
 //!
 //! Of an identity `attr` is the map of its attributes and `identity` its name. Of a message there are `topic`, `levels`
 //! (its levels in a list, from 0), `payload` (its fields if it is JSON, else its text), `qos` and `retained`. What can't
-//! be evaluated, as when an attribute or a field is not there, is not true. What could cost without bound is refused when
+//! be evaluated, as when an attribute or a field is not there, is not true; a [`Condition`] tells it apart. What could cost without bound is refused when
 //! it is read.
 
 mod condition;
@@ -62,11 +62,6 @@ struct Names<'a> {
 
 const OF_IDENTITY: Names<'_> =
     Names { known: &["attr", "identity"], remedy: "write attr.NAME for an attribute, or identity" };
-
-const OF_MESSAGE: Names<'_> = Names {
-    known: &["topic", "levels", "payload", "qos", "retained"],
-    remedy: "write topic, levels[N], payload, payload.FIELD, qos or retained",
-};
 
 /// Why an expression can't be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -176,34 +171,6 @@ impl Expression {
         let attributes: HashMap<String, Value> =
             identity.attributes.iter().map(|(name, value)| (name.clone(), value.into())).collect();
         self.0.value([("attr", attributes.into()), ("identity", identity.name.to_string().into())])
-    }
-}
-
-/// An expression that is true or false of a message.
-#[derive(Clone, Debug, PartialEq)]
-pub struct MessageExpression(Compiled);
-
-impl fmt::Display for MessageExpression {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0.text)
-    }
-}
-
-impl MessageExpression {
-    /// Reads an expression.
-    pub fn parse(text: &str) -> Result<Self, ExpressionError> {
-        let expression = Self(Compiled::parse(text, &OF_MESSAGE)?);
-        let example = expression.value("a", b"", 0, false);
-        expression.0.checked(example).map(Self)
-    }
-
-    /// Whether it is true of a message.
-    pub fn holds(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> bool {
-        matches!(self.value(topic, payload, qos, retained), Ok(Value::Bool(true)))
-    }
-
-    fn value(&self, topic: &str, payload: &[u8], qos: u8, retained: bool) -> Result<Value, NoValue> {
-        Ok(self.0.value(MessageFields::new(topic, payload, qos, retained).values()?)?)
     }
 }
 
@@ -387,13 +354,13 @@ mod tests {
             ("levels[9] == 'x'", false),
             ("size(levels) == 5", true),
         ] {
-            assert_eq!(MessageExpression::parse(text).unwrap().holds(topic, payload, 1, false), expected, "{text}");
+            assert_eq!(Condition::parse(text).unwrap().holds(topic, payload, 1, false), expected, "{text}");
         }
-        let status = MessageExpression::parse("payload == 'online' && retained").unwrap();
+        let status = Condition::parse("payload == 'online' && retained").unwrap();
         assert!(status.holds("a", b"online", 0, true) && !status.holds("a", b"offline", 0, true));
-        let error = MessageExpression::parse("attr.kind == 'x'").unwrap_err();
+        let error = Condition::parse("attr.kind == 'x'").unwrap_err();
         assert!(error.message.contains("payload.FIELD"), "{error}");
-        assert!(MessageExpression::parse("qos + 1").is_err());
+        assert!(Condition::parse("qos + 1").is_err());
     }
 
     /// What doubles a text, or loops within a loop, is as short as this.
@@ -454,11 +421,11 @@ mod tests {
 
     #[test]
     fn a_long_payload_is_not_looked_into() {
-        let any = MessageExpression::parse("payload.all(x, x > 0)").unwrap();
+        let any = Condition::parse("payload.all(x, x > 0)").unwrap();
         let list = |count: usize| format!("[{}]", vec!["1"; count].join(","));
         assert!(any.holds("a", list(400).as_bytes(), 0, false));
         assert!(!any.holds("a", list(2_000).as_bytes(), 0, false));
-        let text = MessageExpression::parse("size(payload) > 1").unwrap();
+        let text = Condition::parse("size(payload) > 1").unwrap();
         assert!(
             text.holds("a", &vec![b'x'; PAYLOAD], 0, false) && !text.holds("a", &vec![b'x'; PAYLOAD + 1], 0, false)
         );

@@ -95,6 +95,11 @@ fn a_bridge_is_read_with_what_is_not_written() {
 #[test]
 fn what_is_wrong_is_pointed_at() {
     for (from, to, words) in [
+        (
+            "where = \"payload.quality == 'good'\"",
+            "where = \"payload.m != before.m\"",
+            "does not know the message before",
+        ),
         ("name = \"tideway\"", "name = \"tide way\"", "`tide way` is not a name for a bridge"),
         ("mqtts://harrowmere@tideway.example\"", "tideway.example\"", "does not begin with mqtt://"),
         ("harrowmere@tideway.example", "harrowmere:secret@tideway.example", "A password is not allowed in the address"),

@@ -4,6 +4,7 @@
 mod access;
 mod blueprint;
 mod bridges;
+mod conditions;
 mod derived;
 mod explanations;
 mod plan;

@@ -11,6 +11,10 @@ use crate::{
     peer::{self, Peer, V5, V311},
 };
 
+/// A rule that allows everything.
+const ALL: &str =
+    "[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\ntopics = [\"#\"]\n";
+
 const LEVEL: &str = "harrowmere/gorge/kettle-weir/stage";
 
 /// Subscribes by a condition; gives the reason codes, what the broker says of the condition, and its words.
@@ -173,7 +177,7 @@ fn changes_alone_are_asked_for_by_the_message_before() {
 #[test]
 fn the_design_says_which_messages_somebody_gets_and_a_change_of_it_acts_at_once() {
     let place = Place::new();
-    let rules = "[cohorts.boards]\nwhere = 'attr.kind == \"board\"'\n[[rules]]\nname = \"all\"\nwho = \"everyone\"\nmay = [\"publish\", \"subscribe\"]\ntopics = [\"#\"]\n";
+    let rules = format!("[cohorts.boards]\nwhere = 'attr.kind == \"board\"'\n{ALL}");
     let condition = |text: &str| {
         format!(
             "[[conditions]]\nname = \"high-alone\"\nwho = {{ cohort = \"boards\" }}\ntopics = [\"harrowmere/#\"]\nwhere = \"{text}\"\n"
@@ -207,6 +211,10 @@ fn the_design_says_which_messages_somebody_gets_and_a_change_of_it_acts_at_once(
     let changed = write(&condition("payload.m > 5"));
     let told = service.run(&["blueprint", "diff", changed.to_str().unwrap()]);
     assert!(told.ok().contains("high-alone") && told.ok().contains("payload.m > 5"), "{told:?}");
+    for who in ["client desk (desk) gets other messages", "client away (away) gets other messages"] {
+        assert!(told.ok().contains(who), "{who}: {told:?}");
+    }
+    assert!(!told.ok().contains("(gauge)"), "{told:?}");
     service.run(&["blueprint", "apply", changed.to_str().unwrap(), "--message", "higher"]).ok();
     wait("the new condition counts", || {
         service.run(&["sessions", "show", "desk"]).ok().contains("payload.m > 5").then_some(())
@@ -254,4 +262,28 @@ fn the_command_asks_the_broker_and_judges_by_itself_where_it_cannot() {
         let told = command.finish();
         assert_eq!(told.ok(), "1\n4\n", "{number}: {told:?}");
     }
+}
+
+#[test]
+fn what_a_bridge_pushes_is_judged_before_it_waits_for_the_link() {
+    let (place, other) = (Place::new(), Place::new());
+    let there = other.serve(&["--open"]);
+    let mut desk = Peer::open(there.mqtt, V5, "desk");
+    desk.subscribe("harrowmere/#", QoS::AtMostOnce);
+    let remote = there.mqtt;
+    let text = format!(
+        "name = \"here\"\n{ALL}[[bridges]]\nname = \"there\"\nremotes = [\"mqtt://{remote}\"]\n[[bridges.push]]\nfilter = \"harrowmere/#\"\n\
+         [[conditions]]\nname = \"high-alone\"\nwho = {{ identity = \"bridge:there\" }}\ntopics = [\"harrowmere/#\"]\nwhere = \"payload.m > 2\"\n"
+    );
+    let file = place.write("here.toml", &text);
+    let here = place.serve(&["--blueprint", file.to_str().unwrap()]);
+    wait("the bridge is up", || {
+        (here.run(&["bridge", "show", "there", "--json"]).json()["phase"] == "up").then_some(())
+    });
+    for payload in ["{\"m\": 1}", "{\"m\": 3}", "{}", "{\"m\": 4}"] {
+        here.run(&["publish", "harrowmere/stage", payload]).ok();
+    }
+    assert_eq!([heard(&mut desk), heard(&mut desk)], ["{\"m\": 3}", "{\"m\": 4}"]);
+    let session = here.run(&["sessions", "show", "bridge:there:push", "--json"]).json();
+    assert_eq!(session["withheld_by"], serde_json::json!({ "not-true": 1, "no-verdict": 1 }), "{session}");
 }

@@ -203,6 +203,10 @@ fn a_change_of_the_design_is_a_change_of_what_is_made_and_the_rest_goes_on() {
     let told = apply(&[&round]);
     assert!(told.failed().contains("Not ready to apply"), "{told:?}");
     assert!(told.out.contains("derived topics go round: harrowmere/"), "{told:?}");
+    let file = place.write("none.toml", &blueprint(&[]));
+    let told = service.run(&["blueprint", "diff", file.to_str().unwrap()]);
+    let words = "the retained message of values/kettle-weir/level stays, and no derived topic\n  makes it any more";
+    assert!(told.ok().contains(words), "{told:?}");
     apply(&[]).ok();
     wait("nothing is made any more", || {
         let sessions = service.run(&["sessions", "--json"]).json().to_string();
