@@ -3896,6 +3896,11 @@ export interface components {
             bytes_out: number;
             /**
              * Format: double
+             * @description Messages that subscribers did not get because their conditions are not true.
+             */
+            left_out: number;
+            /**
+             * Format: double
              * @description Messages accepted from clients, Will Messages included.
              */
             messages_in: number;
@@ -4460,6 +4465,11 @@ export interface components {
              * @description When that was.
              */
             last_refusal_at?: string | null;
+            /**
+             * Format: int64
+             * @description Messages that it did not get because a condition is not true of them.
+             */
+            left_out: number;
             /** @description The listener that it came by; empty while it is away. */
             listener: string;
             /**
@@ -4980,6 +4990,11 @@ export interface components {
              * @description Bytes written to clients.
              */
             bytes_out: number;
+            /**
+             * Format: int64
+             * @description Messages that subscribers did not get because their conditions are not true.
+             */
+            left_out: number;
             /**
              * Format: int64
              * @description Messages accepted from clients, Will Messages included.

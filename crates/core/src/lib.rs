@@ -44,7 +44,8 @@ mod topic_set;
 
 pub use event::EventKind;
 pub use expression::{
-    Condition, Expression, ExpressionError, Judged, Judging, Known, MessageFields, NoValue, Scalar, ValueExpression,
+    Condition, Expression, ExpressionError, Judged, Judging, Known, MessageFields, NoValue, PayloadValue, Scalar,
+    ValueExpression,
 };
 pub use granted::{Granted, JUDGED, ONLY_WHERE, When};
 pub use holding::{CohortQuota, Holding, Quota, Share};

@@ -82,6 +82,7 @@ pub(super) fn view(broker: &Broker, record: &SessionRecord, now: Time) -> Sessio
         dropped,
         withheld: withheld_by.values().sum(),
         withheld_by,
+        left_out: record.left_out(),
         refused: totals.refused,
         refused_by,
         last_refusal: refusal.as_ref().map_or_else(String::new, |last| last.1.to_string()),

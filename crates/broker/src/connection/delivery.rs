@@ -164,8 +164,12 @@ impl Connection {
                 let page = place.next(retained, RETAINED, now);
                 let is_over = page.is_empty();
                 for message in page {
-                    let mut judging = Judging::new(&message.topic, &message.payload, (message.qos.level(), true), None);
-                    let why = match record.judge(granted.condition.as_ref(), &mut judging, &message.topic) {
+                    let judged = {
+                        let flags = (message.qos.level(), true);
+                        let mut judging = Judging::new(&message.topic, &message.payload, flags, None);
+                        record.judge(granted.condition.as_ref(), &mut judging, &message.topic)
+                    };
+                    let why = match judged {
                         Judged::True => {
                             self.pending.push_back(Queued::One(granted.retained_delivery(message)));
                             continue;

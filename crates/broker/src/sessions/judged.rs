@@ -61,8 +61,13 @@ impl Sessions {
 
     /// A session does not get a message that was routed to it.
     pub fn withhold(&self, journey: u64, record: &SessionRecord, why: Withheld) {
-        record.note_withheld(why, 1);
-        self.live.counters.count_by(Measure::Withheld, why, 1);
+        if why == Withheld::NotTrue {
+            record.note_left_out();
+            self.live.counters.count(Measure::LeftOut, 1);
+        } else {
+            record.note_withheld(why, 1);
+            self.live.counters.count_by(Measure::Withheld, why, 1);
+        }
         self.live.recorder.withheld(journey, record.key, || Unsent::Session(why));
     }
 }

@@ -206,6 +206,8 @@ impl Queueing {
 struct Reasons {
     withheld: [AtomicU64; Withheld::VARIANTS.len()],
     refused: [AtomicU64; ReasonKind::VARIANTS.len()],
+    /// Messages of which a condition is not true.
+    left_out: AtomicU64,
 }
 
 /// Counts that are not 0, by name.
@@ -605,6 +607,16 @@ impl SessionRecord {
         if count > 0 {
             self.reasons.get_or_init(Box::default).withheld[why.place()].fetch_add(count, Ordering::Relaxed);
         }
+    }
+
+    /// Counts a message of which a condition is not true: nobody missed it.
+    pub fn note_left_out(&self) {
+        self.reasons.get_or_init(Box::default).left_out.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Messages of which a condition was not true.
+    pub fn left_out(&self) -> u64 {
+        self.reasons.get().map_or(0, |reasons| reasons.left_out.load(Ordering::Relaxed))
     }
 
     /// What was withheld, by reason.

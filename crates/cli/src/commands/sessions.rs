@@ -360,6 +360,9 @@ fn print_one(details: &SessionDetails) -> io::Result<()> {
     if session.withheld > 0 {
         fact("withheld", by(&session.withheld_by));
     }
+    if session.left_out > 0 {
+        fact("left out", format!("{}, of which a condition is not true", count(session.left_out)));
+    }
     if session.refused > 0 {
         fact("refused", by(&session.refused_by));
     }

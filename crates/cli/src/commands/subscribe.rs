@@ -198,6 +198,8 @@ struct Reader<'a> {
     deadline: Option<Instant>,
     summary: Option<Summary>,
     busy: Busy,
+    /// Whether something was printed or counted.
+    has_matched: bool,
     /// Whether the broker leaves out what is not wanted.
     is_judged: bool,
     /// Of topics the payload before, if the condition asks for it and the broker does not judge.
@@ -214,6 +216,7 @@ impl<'a> Reader<'a> {
             deadline: arguments.time.map(|time| Instant::now() + time),
             summary: arguments.summary.then(Summary::new),
             busy: Busy { since: Instant::now(), messages: 0, told: false },
+            has_matched: false,
             is_judged: false,
             before: HashMap::new(),
         }
@@ -330,6 +333,7 @@ impl<'a> Reader<'a> {
         if unwanted || !self.is_wanted(message) {
             return Ok(true);
         }
+        self.has_matched = true;
         self.left = self.left.map(|left| left - 1);
         if let Some(summary) = &mut self.summary {
             summary.note(message);
@@ -340,6 +344,9 @@ impl<'a> Reader<'a> {
     }
 
     fn close(&mut self) -> Done {
+        if self.arguments.condition.is_some() && !self.has_matched {
+            output::remark("no message matched the condition; `moorfall journey TOPIC PAYLOAD` tries one");
+        }
         match &mut self.summary {
             Some(summary) => summary.print(self.view.show == Show::Json).map(drop),
             None => Ok(()),

@@ -7,7 +7,7 @@ use super::{
     window::Values,
 };
 use crate::{
-    Known, MessageFields, NoValue, Scalar, Time,
+    Known, MessageFields, NoValue, PayloadValue, Scalar, Time,
     blueprint::{Derived, DerivedForm, Statistic},
     expression::{payload_of, scaled},
 };
@@ -75,7 +75,7 @@ pub(super) struct Arrived<'a> {
     pub(super) source: usize,
     pub(super) topic: &'a str,
     pub(super) payload: &'a [u8],
-    pub(super) fields: &'a MessageFields,
+    pub(super) fields: &'a MessageFields<'a>,
     pub(super) now: Time,
 }
 
@@ -103,7 +103,6 @@ impl State {
         }
         let payload = if is_one { String::new() } else { String::from_utf8_lossy(payload).into_owned() };
         self.heard[source] = Some(Heard { topic: topic.to_owned(), payload });
-        let mut beside = Vec::new();
         if !is_one {
             let silent = |(source, heard): (&crate::blueprint::DerivedSource, &Option<Heard>)| {
                 heard.is_none().then(|| source.name.clone())
@@ -112,15 +111,12 @@ impl State {
             if !missing.is_empty() {
                 return Err(Outcome::Incomplete(missing));
             }
-            for (place, (source, heard)) in derived.sources.iter().zip(&self.heard).enumerate() {
-                let value = match heard {
-                    _ if place == arrived.source => fields.payload().cloned().map_err(Clone::clone),
-                    Some(heard) => payload_of(heard.payload.as_bytes()),
-                    None => continue,
-                };
-                beside.push((source.name.as_str(), value.map_err(Outcome::Failed)?));
-            }
         }
+        let others = self.heard.iter().filter(|_| !is_one).flatten();
+        let said: Result<Vec<PayloadValue<'_>>, NoValue> =
+            others.map(|heard| payload_of(heard.payload.as_bytes())).collect();
+        let said = said.map_err(Outcome::Failed)?;
+        let beside: Vec<_> = derived.sources.iter().map(|source| source.name.as_str()).zip(&said).collect();
         let level = derived.sources[source].names.caught(topic);
         let before = self.value.as_ref().map(|(value, _)| value);
         let known = Known { message: fields, level: &level, beside: &beside, time: now, before };

@@ -9,14 +9,20 @@ use std::{
 
 use cel::{
     Value,
-    common::ast::{Expr, IdedExpr, LiteralValue, operators},
+    common::{
+        ast::{Expr, IdedExpr, LiteralValue, operators},
+        types::CelNull,
+        value::CowVal,
+    },
+    context::VariableResolver,
 };
 use foldhash::fast::RandomState;
 use smallvec::SmallVec;
 use tracing_mutex::parkinglot::Mutex;
 
 use super::{
-    Compiled, ExpressionError, MessageFields, NOT_TRUTH, Names, NoValue, PAYLOAD, payload_of,
+    Compiled, ExpressionError, MessageFields, NOT_TRUTH, Names, NoValue, PAYLOAD,
+    payload_value::{PayloadValue, payload_of},
     simple::{NoVerdict, Simple},
 };
 
@@ -86,8 +92,7 @@ impl Condition {
     /// It can't be read, names what there is not, could cost too much, or gives something else than true or false.
     pub fn parse(text: &str) -> Result<Self, ExpressionError> {
         let compiled = Compiled::parse(text, &OF_SUBSCRIPTION)?;
-        let fields = MessageFields::new("a", b"", 0, false);
-        let example = value(&compiled, &fields, &Value::Null);
+        let example = compiled.value(&Of { fields: &MessageFields::new("a", b"", 0, false), before: None });
         let compiled = compiled.checked(example)?;
         let root = compiled.program.expression();
         if gives_no_truth(root) {
@@ -160,8 +165,27 @@ fn gives_no_truth(root: &IdedExpr) -> bool {
     }
 }
 
-fn value(compiled: &Compiled, fields: &MessageFields, before: &Value) -> Result<Value, NoValue> {
-    Ok(compiled.value(fields.values()?.into_iter().chain([("before", before.clone())]))?)
+/// What conditions know.
+struct Of<'r> {
+    fields: &'r MessageFields<'r>,
+    before: Option<&'r PayloadValue<'r>>,
+}
+
+impl VariableResolver for Of<'_> {
+    fn resolve<'b>(&'b self, variable: &str) -> Option<CowVal<'b, 'b>> {
+        match (variable, self.before) {
+            ("before", None) => Some(CowVal::owned(CelNull)),
+            ("before", Some(before)) => Some(CowVal::Borrowed(before.as_ref())),
+            _ => self.fields.resolve(variable),
+        }
+    }
+}
+
+/// What a message says, and the one before it.
+#[derive(Debug)]
+struct Fields<'m> {
+    now: MessageFields<'m>,
+    before: Result<Option<PayloadValue<'m>>, NoValue>,
 }
 
 /// A message that conditions are asked about: what it says is made ready once, and each condition is judged once.
@@ -172,7 +196,7 @@ pub struct Judging<'m> {
     qos: u8,
     retained: bool,
     before: Option<&'m [u8]>,
-    fields: OnceCell<(MessageFields, Result<Value, NoValue>)>,
+    fields: OnceCell<Box<Fields<'m>>>,
     known: Memory,
 }
 
@@ -240,12 +264,16 @@ impl<'m> Judging<'m> {
     ///
     /// That.
     pub fn evaluate(&self, condition: &Condition) -> Result<bool, NoValue> {
-        let (fields, before) = self.fields.get_or_init(|| {
-            let before = self.before.map_or(Ok(Value::Null), payload_of);
-            (MessageFields::new(self.topic, self.payload, self.qos, self.retained), before)
+        let fields = self.fields.get_or_init(|| {
+            let now = MessageFields::new(self.topic, self.payload, self.qos, self.retained);
+            Box::new(Fields { now, before: self.before.map(payload_of).transpose() })
         });
-        let before = before.as_ref().map_err(Clone::clone)?;
-        match value(&condition.compiled, fields, before)? {
+        fields.now.payload().map_err(Clone::clone)?;
+        let before = match &fields.before {
+            Err(why) if condition.looks_back => return Err(why.clone()),
+            before => before.as_ref().ok().and_then(Option::as_ref),
+        };
+        match condition.compiled.value(&Of { fields: &fields.now, before })? {
             Value::Bool(truth) => Ok(truth),
             _ => Err(NoValue::NotTruth),
         }

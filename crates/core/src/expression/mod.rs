@@ -8,6 +8,8 @@
 mod condition;
 mod cost;
 mod numbers;
+mod payload_value;
+mod scan;
 mod simple;
 mod value;
 
@@ -17,13 +19,23 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use cel::{Context, Env, Program, Value, common::ast::IdedExpr};
+use cel::{
+    Context, Env, Program, Value,
+    common::{
+        ast::IdedExpr,
+        types::{CelBool, CelDouble, CelMap, CelMapKey, CelString},
+        value::CowVal,
+    },
+    context::VariableResolver,
+};
 
 use crate::{AttributeValue, Identity};
 
 pub use self::condition::{Condition, Judged, Judging};
+pub use self::payload_value::PayloadValue;
+pub(crate) use self::payload_value::payload_of;
+pub(crate) use self::value::scaled;
 pub use self::value::{Known, MessageFields, NoValue, Scalar, ValueExpression};
-pub(crate) use self::value::{payload_of, scaled};
 
 /// The longest expression, bytes: what it takes to read one grows with its square.
 const LENGTH: usize = 1_000;
@@ -131,11 +143,9 @@ impl Compiled {
         }
     }
 
-    fn value<'a>(&self, variables: impl IntoIterator<Item = (&'a str, Value)>) -> cel::ResolveResult {
+    fn value(&self, variables: &dyn VariableResolver) -> cel::ResolveResult {
         let mut context = Context::with_env(Arc::clone(&FUNCTIONS));
-        for (name, value) in variables {
-            context.add_variable_from_value(name, value);
-        }
+        context.set_variable_resolver(variables);
         stacker::maybe_grow(STACK / 16, STACK, || {
             let turned = self.in_one_kind.as_ref().and_then(|turned| context.resolve(turned).ok());
             turned.map_or_else(|| self.program.execute(&context), Ok)
@@ -168,45 +178,33 @@ impl Expression {
     }
 
     fn value(&self, identity: &Identity) -> cel::ResolveResult {
-        let attributes: HashMap<String, Value> =
-            identity.attributes.iter().map(|(name, value)| (name.clone(), value.into())).collect();
-        self.0.value([("attr", attributes.into()), ("identity", identity.name.to_string().into())])
+        let attributes = identity.attributes.iter().map(|(name, value)| (name.as_str().into(), said(value)));
+        let attributes: HashMap<CelMapKey<'_>, PayloadValue<'_>> = attributes.collect();
+        self.0.value(&Of { attributes: CelMap::from(attributes), name: &identity.name })
     }
 }
 
-/// Whether there is a list, or an object, of more values than an expression goes through.
-fn has_long_list(json: &serde_json::Value) -> bool {
-    use serde_json::Value as Json;
-    let is_long = |count: usize| count as u64 > cost::ITEMS;
-    match json {
-        Json::Array(items) => is_long(items.len()) || items.iter().any(has_long_list),
-        Json::Object(fields) => is_long(fields.len()) || fields.values().any(has_long_list),
-        _ => false,
-    }
+/// What expressions over an identity know.
+struct Of<'i> {
+    attributes: CelMap<'i>,
+    name: &'i str,
 }
 
-/// JSON knows one kind of number, so all are of one kind here too.
-fn of_json(json: serde_json::Value) -> Value {
-    use serde_json::Value as Json;
-    match json {
-        Json::Null => Value::Null,
-        Json::Bool(truth) => Value::Bool(truth),
-        Json::Number(number) => Value::Float(number.as_f64().unwrap_or(f64::NAN)),
-        Json::String(text) => text.into(),
-        Json::Array(items) => items.into_iter().map(of_json).collect::<Vec<_>>().into(),
-        Json::Object(fields) => {
-            fields.into_iter().map(|(name, value)| (name, of_json(value))).collect::<HashMap<_, _>>().into()
+impl VariableResolver for Of<'_> {
+    fn resolve<'b>(&'b self, variable: &str) -> Option<CowVal<'b, 'b>> {
+        match variable {
+            "attr" => Some(CowVal::Borrowed(&self.attributes)),
+            "identity" => Some(CowVal::owned(CelString::from(self.name))),
+            _ => None,
         }
     }
 }
 
-impl From<&AttributeValue> for Value {
-    fn from(value: &AttributeValue) -> Self {
-        match value {
-            AttributeValue::Truth(truth) => Self::Bool(*truth),
-            AttributeValue::Number(number) => Self::Float(*number),
-            AttributeValue::Text(text) => Self::String(Arc::new(text.clone())),
-        }
+fn said(value: &AttributeValue) -> PayloadValue<'_> {
+    match value {
+        AttributeValue::Truth(truth) => Box::new(CelBool::from(*truth)),
+        AttributeValue::Number(number) => Box::new(CelDouble::from(*number)),
+        AttributeValue::Text(text) => Box::new(CelString::from(text.as_str())),
     }
 }
 

@@ -1,14 +1,11 @@
 //! Comparisons of payload fields: conditions that most want, judged by looking at the payload once and without building what
 //! it says.
 
-use std::{borrow::Cow, cmp::Ordering, fmt};
+use std::{borrow::Cow, cmp::Ordering};
 
 use cel::common::ast::{Expr, IdedExpr, LiteralValue, operators};
-use serde::de::{DeserializeSeed, Deserializer, IgnoredAny, MapAccess, SeqAccess, Visitor};
-use smallvec::SmallVec;
 
-/// Fields that one condition may look at.
-const FIELDS: usize = 16;
+use super::scan::{Fields, Found};
 
 /// A condition that compares fields with each other and with what is written.
 #[derive(Clone, Debug, PartialEq)]
@@ -19,10 +16,6 @@ pub(super) struct Simple {
     /// What is looked for in the payload before.
     before: Fields,
 }
-
-/// Fields by their paths. That without levels is the payload itself.
-#[derive(Clone, Debug, Default, PartialEq)]
-struct Fields(Vec<Vec<Box<str>>>);
 
 #[derive(Clone, Debug, PartialEq)]
 enum Test {
@@ -56,21 +49,6 @@ enum Operand {
     Text(Box<str>),
 }
 
-/// What stands at a field.
-#[derive(Clone, Debug, Default, PartialEq)]
-enum Found<'a> {
-    #[default]
-    Missing,
-    Null,
-    Truth(bool),
-    Number(f64),
-    Text(Cow<'a, str>),
-    /// A list or an object.
-    Compound,
-}
-
-type AllFound<'a> = SmallVec<[Found<'a>; 4]>;
-
 /// Why there is no verdict.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum NoVerdict {
@@ -78,34 +56,6 @@ pub(super) enum NoVerdict {
     Failed,
     /// This way can't tell.
     Unknown,
-}
-
-impl Fields {
-    /// The place of a path; `None` if there are too many.
-    fn place(&mut self, path: Vec<Box<str>>) -> Option<usize> {
-        if let Some(place) = self.0.iter().position(|known| *known == path) {
-            return Some(place);
-        }
-        self.0.push(path);
-        (self.0.len() <= FIELDS).then(|| self.0.len() - 1)
-    }
-
-    /// What stands there: in JSON its fields, in anything else the text itself.
-    fn find<'a>(&self, payload: &'a [u8]) -> AllFound<'a> {
-        let mut found: AllFound<'a> = SmallVec::from_elem(Found::Missing, self.0.len());
-        if self.0.is_empty() {
-            return found;
-        }
-        let mut json = serde_json::Deserializer::from_slice(payload);
-        let all = Looking { fields: self, depth: 0, wanted: (1 << self.0.len()) - 1, found: &mut found };
-        if all.deserialize(&mut json).and_then(|()| json.end()).is_err() {
-            found.fill(Found::Missing);
-            if let Some(place) = self.0.iter().position(Vec::is_empty) {
-                found[place] = Found::Text(String::from_utf8_lossy(payload));
-            }
-        }
-        found
-    }
 }
 
 impl Simple {
@@ -118,12 +68,10 @@ impl Simple {
 
     /// Whether it is true of a message, with the payload before on its topic.
     pub(super) fn is_true(&self, payload: &[u8], before: Option<&[u8]>) -> Result<bool, NoVerdict> {
-        let payload = self.payload.find(payload);
+        let payload = self.payload.find(payload).ok_or(NoVerdict::Unknown)?;
         let before = match before {
-            Some(before) => self.before.find(before),
-            None => {
-                self.before.0.iter().map(|path| if path.is_empty() { Found::Null } else { Found::Missing }).collect()
-            }
+            Some(before) => self.before.find(before).ok_or(NoVerdict::Unknown)?,
+            None => self.before.nothing(),
         };
         self.test.is_true(&payload, &before)
     }
@@ -258,134 +206,5 @@ impl Operand {
             Self::Text(text) => return Ok(Cow::Owned(Found::Text(Cow::Borrowed(text)))),
         };
         if *found == Found::Missing { Err(NoVerdict::Failed) } else { Ok(Cow::Borrowed(found)) }
-    }
-}
-
-/// Goes through JSON, and remembers what stands at the fields that are wanted; of a field that is there twice the last.
-struct Looking<'f, 'de> {
-    fields: &'f Fields,
-    depth: usize,
-    /// Fields whose path led here, as bits.
-    wanted: u32,
-    found: &'f mut AllFound<'de>,
-}
-
-impl<'de> Looking<'_, 'de> {
-    /// Something stands here: what is below it is not there.
-    fn put(&mut self, value: Found<'de>) {
-        let mut wanted = self.wanted;
-        while wanted != 0 {
-            let place = wanted.trailing_zeros() as usize;
-            let is_here = self.fields.0[place].len() == self.depth;
-            self.found[place] = if is_here { value.clone() } else { Found::Missing };
-            wanted &= wanted - 1;
-        }
-    }
-}
-
-impl<'de> DeserializeSeed<'de> for Looking<'_, 'de> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
-        deserializer.deserialize_any(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Looking<'_, 'de> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("JSON")
-    }
-
-    fn visit_bool<E>(mut self, truth: bool) -> Result<(), E> {
-        self.put(Found::Truth(truth));
-        Ok(())
-    }
-
-    #[allow(clippy::cast_precision_loss, reason = "JSON knows one kind of number")]
-    fn visit_i64<E>(mut self, number: i64) -> Result<(), E> {
-        self.put(Found::Number(number as f64));
-        Ok(())
-    }
-
-    #[allow(clippy::cast_precision_loss, reason = "JSON knows one kind of number")]
-    fn visit_u64<E>(mut self, number: u64) -> Result<(), E> {
-        self.put(Found::Number(number as f64));
-        Ok(())
-    }
-
-    fn visit_f64<E>(mut self, number: f64) -> Result<(), E> {
-        self.put(Found::Number(number));
-        Ok(())
-    }
-
-    fn visit_borrowed_str<E>(mut self, text: &'de str) -> Result<(), E> {
-        self.put(Found::Text(Cow::Borrowed(text)));
-        Ok(())
-    }
-
-    fn visit_str<E>(mut self, text: &str) -> Result<(), E> {
-        self.put(Found::Text(Cow::Owned(text.to_owned())));
-        Ok(())
-    }
-
-    fn visit_unit<E>(mut self) -> Result<(), E> {
-        self.put(Found::Null);
-        Ok(())
-    }
-
-    fn visit_seq<A: SeqAccess<'de>>(mut self, mut items: A) -> Result<(), A::Error> {
-        self.put(Found::Compound);
-        while items.next_element::<IgnoredAny>()?.is_some() {}
-        Ok(())
-    }
-
-    fn visit_map<A: MapAccess<'de>>(mut self, mut entries: A) -> Result<(), A::Error> {
-        self.put(Found::Compound);
-        let Self { fields, depth, wanted, found } = self;
-        while let Some(wanted) = entries.next_key_seed(Key { fields, depth, wanted })? {
-            if wanted == 0 {
-                entries.next_value::<IgnoredAny>()?;
-            } else {
-                entries.next_value_seed(Looking { fields, depth: depth + 1, wanted, found: &mut *found })?;
-            }
-        }
-        Ok(())
-    }
-}
-
-/// A field's name: which of the wanted lead on by it.
-struct Key<'f> {
-    fields: &'f Fields,
-    depth: usize,
-    wanted: u32,
-}
-
-impl<'de> DeserializeSeed<'de> for Key<'_> {
-    type Value = u32;
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<u32, D::Error> {
-        deserializer.deserialize_str(self)
-    }
-}
-
-impl Visitor<'_> for Key<'_> {
-    type Value = u32;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("the name of a field")
-    }
-
-    fn visit_str<E>(self, name: &str) -> Result<u32, E> {
-        let mut left = self.wanted;
-        let mut led = 0;
-        while left != 0 {
-            let place = left.trailing_zeros();
-            let is_it = self.fields.0[place as usize].get(self.depth).is_some_and(|level| **level == *name);
-            led |= u32::from(is_it) << place;
-            left &= left - 1;
-        }
-        Ok(led)
     }
 }

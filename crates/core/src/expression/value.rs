@@ -1,11 +1,21 @@
 //! Expressions that give a value.
 
-use std::{collections::HashMap, fmt, sync::Arc};
+use std::{collections::HashMap, fmt};
 
-use cel::{ExecutionError, Value};
+use cel::{
+    ExecutionError, Value,
+    common::{
+        types::{CelBool, CelDouble, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString},
+        value::CowVal,
+    },
+    context::VariableResolver,
+};
 use serde::{Deserialize, Serialize};
 
-use super::{Compiled, ExpressionError, Names, PAYLOAD, has_long_list, of_json};
+use super::{
+    Compiled, ExpressionError, Names, PAYLOAD,
+    payload_value::{PayloadValue, payload_of},
+};
 use crate::Time;
 
 /// Names that every expression of a derived topic may use.
@@ -47,16 +57,6 @@ impl fmt::Display for Scalar {
             Self::Truth(truth) => truth.fmt(f),
             Self::Number(number) => number.fmt(f),
             Self::Text(text) => f.write_str(text),
-        }
-    }
-}
-
-impl From<&Scalar> for Value {
-    fn from(scalar: &Scalar) -> Self {
-        match scalar {
-            Scalar::Truth(truth) => Self::Bool(*truth),
-            Scalar::Number(number) => Self::Float(*number),
-            Scalar::Text(text) => Self::String(Arc::new(text.clone())),
         }
     }
 }
@@ -134,47 +134,41 @@ impl From<ExecutionError> for NoValue {
 }
 
 /// What of a message an expression may name; made ready once for all expressions that look at it.
-#[derive(Clone, Debug)]
-pub struct MessageFields {
-    topic: Value,
-    levels: Value,
-    payload: Result<Value, NoValue>,
+#[derive(Debug)]
+pub struct MessageFields<'m> {
+    topic: &'m str,
+    payload: Result<PayloadValue<'m>, NoValue>,
     qos: u8,
     retained: bool,
 }
 
-impl MessageFields {
+impl<'m> MessageFields<'m> {
     /// Those of a message.
-    pub fn new(topic: &str, payload: &[u8], qos: u8, retained: bool) -> Self {
-        let levels: Vec<Value> = topic.split('/').map(|level| level.to_owned().into()).collect();
-        Self { topic: topic.to_owned().into(), levels: levels.into(), payload: payload_of(payload), qos, retained }
+    pub fn new(topic: &'m str, payload: &'m [u8], qos: u8, retained: bool) -> Self {
+        Self { topic, payload: payload_of(payload), qos, retained }
     }
 
     /// What the payload says, for [`Known::beside`].
-    pub fn payload(&self) -> Result<&Value, &NoValue> {
+    ///
+    /// # Errors
+    ///
+    /// It is not looked into.
+    pub fn payload(&self) -> Result<&PayloadValue<'m>, &NoValue> {
         self.payload.as_ref()
     }
 
-    pub(super) fn values(&self) -> Result<[(&'static str, Value); 5], NoValue> {
-        Ok([
-            ("topic", self.topic.clone()),
-            ("levels", self.levels.clone()),
-            ("payload", self.payload.clone()?),
-            ("qos", Value::Int(self.qos.into())),
-            ("retained", Value::Bool(self.retained)),
-        ])
-    }
-}
-
-/// What a payload says: its fields if it is JSON, else its text.
-pub(crate) fn payload_of(payload: &[u8]) -> Result<Value, NoValue> {
-    if payload.len() > PAYLOAD {
-        return Err(NoValue::PayloadTooLong);
-    }
-    match serde_json::from_slice::<serde_json::Value>(payload) {
-        Ok(json) if has_long_list(&json) => Err(NoValue::ListTooLong),
-        Ok(json) => Ok(of_json(json)),
-        Err(_) => Ok(String::from_utf8_lossy(payload).into_owned().into()),
+    pub(super) fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
+        Some(match name {
+            "topic" => CowVal::owned(CelString::from(self.topic)),
+            "levels" => {
+                let level = |level: &'b str| -> PayloadValue<'b> { Box::new(CelString::from(level)) };
+                CowVal::owned(CelList::from(self.topic.split('/').map(level).collect::<Vec<_>>()))
+            }
+            "payload" => CowVal::Borrowed(self.payload.as_ref().ok()?.as_ref()),
+            "qos" => CowVal::owned(CelInt::from(i64::from(self.qos))),
+            "retained" => CowVal::owned(CelBool::from(self.retained)),
+            _ => return None,
+        })
     }
 }
 
@@ -182,15 +176,40 @@ pub(crate) fn payload_of(payload: &[u8]) -> Result<Value, NoValue> {
 #[derive(Clone, Copy, Debug)]
 pub struct Known<'a> {
     /// The message that has just come.
-    pub message: &'a MessageFields,
+    pub message: &'a MessageFields<'a>,
     /// Named levels of its topic.
     pub level: &'a [(&'a str, &'a str)],
     /// What the newest messages of all sources say, by their names.
-    pub beside: &'a [(&'a str, Value)],
+    pub beside: &'a [(&'a str, &'a PayloadValue<'a>)],
     /// When it came.
     pub time: Time,
     /// The value before.
     pub before: Option<&'a Scalar>,
+}
+
+impl VariableResolver for Known<'_> {
+    fn resolve<'b>(&'b self, variable: &str) -> Option<CowVal<'b, 'b>> {
+        match variable {
+            "level" => {
+                let level = |(name, value): &(&'b str, &'b str)| -> (CelMapKey<'b>, PayloadValue<'b>) {
+                    ((*name).into(), Box::new(CelString::from(*value)))
+                };
+                Some(CowVal::owned(CelMap::from(self.level.iter().map(level).collect::<HashMap<_, _>>())))
+            }
+            #[allow(clippy::cast_precision_loss, reason = "microseconds since 1970 have 16 digits")]
+            "time" => Some(CowVal::owned(CelDouble::from(self.time.as_micros() as f64 / 1e6))),
+            "before" => Some(match self.before {
+                None => CowVal::owned(CelNull),
+                Some(Scalar::Truth(truth)) => CowVal::owned(CelBool::from(*truth)),
+                Some(Scalar::Number(number)) => CowVal::owned(CelDouble::from(*number)),
+                Some(Scalar::Text(text)) => CowVal::owned(CelString::from(text.as_str())),
+            }),
+            _ => match self.beside.iter().find(|(name, _)| *name == variable) {
+                Some((_, said)) => Some(CowVal::Borrowed(said.as_ref())),
+                None => self.message.resolve(variable),
+            },
+        }
+    }
 }
 
 /// An expression of a derived topic.
@@ -231,18 +250,11 @@ impl ValueExpression {
     }
 
     fn execute(&self, known: &Known<'_>) -> Result<Value, NoValue> {
-        let Known { message, level, beside, time, before } = *known;
-        let level: HashMap<String, Value> =
-            level.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect();
-        #[allow(clippy::cast_precision_loss, reason = "microseconds since 1970 have 16 digits")]
-        let seconds = time.as_micros() as f64 / 1e6;
-        let own = [
-            ("level", level.into()),
-            ("time", Value::Float(seconds)),
-            ("before", before.map_or(Value::Null, Value::from)),
-        ];
-        let beside = beside.iter().map(|(name, value)| (*name, value.clone()));
-        Ok(self.0.value(message.values()?.into_iter().chain(own).chain(beside))?)
+        // With several sources nobody names the payload by itself.
+        if known.beside.is_empty() {
+            known.message.payload().map_err(Clone::clone)?;
+        }
+        Ok(self.0.value(known)?)
     }
 
     /// The value that it gives.
@@ -289,7 +301,8 @@ mod tests {
 
     fn evaluate(text: &str, payload: &str) -> Result<Scalar, NoValue> {
         let message = MessageFields::new("harrowmere/gorge/kettle-weir/stage/level", payload.as_bytes(), 1, false);
-        let beside = [("upper", payload_of(br#"{"m": 2.5}"#).unwrap()), ("lower", payload_of(b"1.25").unwrap())];
+        let (upper, lower) = (payload_of(br#"{"m": 2.5}"#).unwrap(), payload_of(b"1.25").unwrap());
+        let beside = [("upper", &upper), ("lower", &lower)];
         let known = Known {
             message: &message,
             level: &[("station", "kettle-weir")],

@@ -22,6 +22,8 @@ macro_rules! measures {
                     "Bytes written to clients.";
                 withheld Withheld: Messages by Withheld, History,
                     "Messages that were routed to a session and not sent.";
+                left_out LeftOut: Messages by Nothing, History,
+                    "Messages that subscribers did not get because their conditions are not true.";
                 refused Refused: Attempts by Refused, History,
                     "Attempts to publish or subscribe that were refused.";
             }
