@@ -3230,6 +3230,11 @@ export interface components {
             audit_days: number;
             /**
              * Format: int64
+             * @description Subscriptions of one identity that have a condition.
+             */
+            conditions_per_identity: number;
+            /**
+             * Format: int64
              * @description How long a client may take to be accepted, seconds.
              */
             connect_seconds: number;

@@ -166,6 +166,8 @@ pub struct Limits {
     pub subscriptions: u64,
     /// Bytes of the filters of all sessions of one identity.
     pub subscription_bytes_per_identity: u64,
+    /// Subscriptions of one identity that have a condition.
+    pub conditions_per_identity: u64,
     /// Attempts of one session that may be refused in a second before it is slowed down; 0 is any number.
     pub refusals_per_second: u64,
     /// Levels of a topic.

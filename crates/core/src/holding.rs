@@ -12,6 +12,7 @@ use crate::Limits;
 pub struct Quota {
     pub sessions: usize,
     pub subscription_bytes: usize,
+    pub conditions: usize,
     pub queue_bytes: usize,
     pub retained_bytes: usize,
 }
@@ -21,6 +22,7 @@ impl From<&Limits> for Quota {
         Self {
             sessions: limits.sessions_per_identity,
             subscription_bytes: limits.subscription_bytes_per_identity,
+            conditions: limits.conditions_per_identity,
             queue_bytes: limits.queue_bytes_per_identity,
             retained_bytes: limits.retained_bytes_per_identity,
         }
@@ -34,6 +36,7 @@ impl From<&Limits> for Quota {
 pub struct CohortQuota {
     pub sessions_per_identity: Option<usize>,
     pub subscription_bytes_per_identity: Option<usize>,
+    pub conditions_per_identity: Option<usize>,
     pub queue_bytes_per_identity: Option<usize>,
     pub retained_bytes_per_identity: Option<usize>,
 }
@@ -44,6 +47,7 @@ impl CohortQuota {
         [
             ("sessions-per-identity", self.sessions_per_identity),
             ("subscription-bytes-per-identity", self.subscription_bytes_per_identity),
+            ("conditions-per-identity", self.conditions_per_identity),
             ("queue-bytes-per-identity", self.queue_bytes_per_identity),
             ("retained-bytes-per-identity", self.retained_bytes_per_identity),
         ]
@@ -59,6 +63,7 @@ impl CohortQuota {
             subscription_bytes_per_identity: self
                 .subscription_bytes_per_identity
                 .max(other.subscription_bytes_per_identity),
+            conditions_per_identity: self.conditions_per_identity.max(other.conditions_per_identity),
             queue_bytes_per_identity: self.queue_bytes_per_identity.max(other.queue_bytes_per_identity),
             retained_bytes_per_identity: self.retained_bytes_per_identity.max(other.retained_bytes_per_identity),
         }
@@ -69,6 +74,7 @@ impl CohortQuota {
         Quota {
             sessions: self.sessions_per_identity.unwrap_or(usual.sessions),
             subscription_bytes: self.subscription_bytes_per_identity.unwrap_or(usual.subscription_bytes),
+            conditions: self.conditions_per_identity.unwrap_or(usual.conditions),
             queue_bytes: self.queue_bytes_per_identity.unwrap_or(usual.queue_bytes),
             retained_bytes: self.retained_bytes_per_identity.unwrap_or(usual.retained_bytes),
         }
@@ -149,6 +155,8 @@ pub struct Holding {
     pub sessions: Share,
     /// Bytes of the filters of all its sessions.
     pub subscriptions: Share,
+    /// Subscriptions of all its sessions that have a condition.
+    pub conditions: Share,
     /// Bytes that wait for all its sessions.
     pub queues: Share,
     /// Bytes of retained messages that it published.
@@ -168,6 +176,7 @@ impl Holding {
         for (share, most) in [
             (&self.sessions, quota.sessions),
             (&self.subscriptions, quota.subscription_bytes),
+            (&self.conditions, quota.conditions),
             (&self.queues, quota.queue_bytes),
             (&self.retained, quota.retained_bytes),
         ] {

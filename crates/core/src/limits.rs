@@ -67,6 +67,8 @@ pub struct Limits {
     pub subscriptions: usize,
     /// Bytes of the filters of all sessions of one identity, 200 for each filter beside its own.
     pub subscription_bytes_per_identity: usize,
+    /// Subscriptions of one identity that have a condition: each is judged for messages of its topics.
+    pub conditions_per_identity: usize,
     /// What a session tries to publish or subscribe to and is refused, in a second; beyond it the client is read from
     /// more slowly, and in the end its connection is closed. 0 switches the check off.
     pub refusals_per_second: u32,
@@ -166,6 +168,7 @@ impl Default for Limits {
             topic_aliases: 32,
             subscriptions: 1_000,
             subscription_bytes_per_identity: 64 * 1024 * 1024,
+            conditions_per_identity: 100,
             refusals_per_second: 50,
             topic_levels: 128,
             topic_bytes: 4_096,
@@ -222,6 +225,7 @@ impl Limits {
             ("receive-maximum", self.receive_maximum.into(), 1, 65_535),
             ("subscriptions", self.subscriptions, 1, MANY),
             ("subscription-bytes-per-identity", self.subscription_bytes_per_identity, 1_024, usize::MAX),
+            ("conditions-per-identity", self.conditions_per_identity, 0, MANY),
             ("topic-levels", self.topic_levels, 1, LEVELS),
             ("topic-bytes", self.topic_bytes, 1, 65_535),
             ("retained-messages", self.retained_messages, 0, MANY),

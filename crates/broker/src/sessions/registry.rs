@@ -58,6 +58,8 @@ pub struct NoRoom {
     pub sessions: u64,
     /// Subscriptions.
     pub subscriptions: u64,
+    /// Conditions of subscriptions.
+    pub conditions: u64,
     /// Queued messages.
     pub queues: u64,
     /// Retained messages.
@@ -68,6 +70,7 @@ impl NoRoom {
     fn add(&mut self, holding: &Holding) {
         self.sessions += holding.sessions.refused();
         self.subscriptions += holding.subscriptions.refused();
+        self.conditions += holding.conditions.refused();
         self.queues += holding.queues.refused();
         self.retained += holding.retained.refused();
     }

@@ -140,6 +140,11 @@ impl Condition {
         self.simple.is_some()
     }
 
+    /// Steps that it can take at most, each of which takes well below a microsecond.
+    pub fn steps(&self) -> u64 {
+        self.compiled.steps
+    }
+
     /// What it says; two that say the same judge the same.
     pub fn text(&self) -> &str {
         &self.compiled.text

@@ -35,15 +35,15 @@ pub(super) struct TooDear {
     pub(super) words: String,
 }
 
-/// Looks through an expression; gives the names that its loops give to what they go through.
-pub(super) fn check(root: &IdedExpr, names: &[&str]) -> Result<HashSet<String>, TooDear> {
+/// Looks through an expression; gives the names that its loops give to what they go through, and the steps that it can take.
+pub(super) fn check(root: &IdedExpr, names: &[&str]) -> Result<(HashSet<String>, u64), TooDear> {
     let mut walk = Walk { names, loops: HashSet::new(), sums: 0, patterns: 0 };
     let steps = walk.cost(root, None)?;
     if steps > STEPS {
         let words = format!("the expression can take {steps} steps each time; the limit is {STEPS}");
         return Err(TooDear { id: root.id, words });
     }
-    Ok(walk.loops)
+    Ok((walk.loops, steps))
 }
 
 struct Walk<'a> {

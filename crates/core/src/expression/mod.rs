@@ -7,6 +7,7 @@
 
 mod condition;
 mod cost;
+mod no_value;
 mod numbers;
 mod payload_value;
 mod scan;
@@ -32,10 +33,11 @@ use cel::{
 use crate::{AttributeValue, Identity};
 
 pub use self::condition::{Condition, Judged, Judging};
+pub use self::no_value::NoValue;
 pub use self::payload_value::PayloadValue;
 pub(crate) use self::payload_value::payload_of;
 pub(crate) use self::value::scaled;
-pub use self::value::{Known, MessageFields, NoValue, Scalar, ValueExpression};
+pub use self::value::{Known, MessageFields, Scalar, ValueExpression};
 
 /// The longest expression, bytes: what it takes to read one grows with its square.
 const LENGTH: usize = 1_000;
@@ -92,6 +94,8 @@ struct Compiled {
     program: Arc<Program>,
     /// The same with whole numbers in sums turned into the other kind, if there are some.
     in_one_kind: Option<Arc<IdedExpr>>,
+    /// Steps that it can take at most.
+    steps: u64,
 }
 
 impl fmt::Debug for Compiled {
@@ -119,7 +123,7 @@ impl Compiled {
             let message = first.map_or_else(|| errors.to_string(), |error| error.msg.clone());
             ExpressionError { at, message: plain(&message, &text[at..]) }
         })?;
-        let loops = cost::check(program.expression(), names.known).map_err(|dear| {
+        let (loops, steps) = cost::check(program.expression(), names.known).map_err(|dear| {
             let at = program.source_info().offset_for(dear.id).map_or(0, |(start, _)| start as usize);
             ExpressionError { at: at.min(text.len()), message: dear.words }
         })?;
@@ -132,7 +136,7 @@ impl Compiled {
         }
         drop(named);
         let in_one_kind = numbers::in_one_kind(program.expression()).map(Arc::new);
-        Ok(Self { text: text.to_owned(), program: Arc::new(program), in_one_kind })
+        Ok(Self { text: text.to_owned(), program: Arc::new(program), in_one_kind, steps })
     }
 
     /// Refuses what gives something else than true or false. What can't be evaluated here may be true elsewhere.

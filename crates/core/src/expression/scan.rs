@@ -68,10 +68,8 @@ impl Fields {
         if self.0.is_empty() {
             return Some(found);
         }
-        let read = match std::str::from_utf8(payload) {
-            Ok(text) => Scan { fields: self, text, at: 0, found: &mut found }.all((1 << self.0.len()) - 1),
-            Err(_) => Err(Stop::NotJson),
-        };
+        let read =
+            Scan { fields: self, bytes: payload, at: 0, high: 0, found: &mut found }.all((1 << self.0.len()) - 1);
         match read {
             Ok(()) => Some(found),
             Err(Stop::NotHere) => None,
@@ -89,8 +87,10 @@ impl Fields {
 /// Goes through JSON, all of it: what is not whole is not JSON. Of a field that is there twice the last counts.
 struct Scan<'f, 'a> {
     fields: &'f Fields,
-    text: &'a str,
+    bytes: &'a [u8],
     at: usize,
+    /// All bytes of texts and names, one on another: whether some are beyond ASCII.
+    high: u8,
     found: &'f mut AllFound<'a>,
 }
 
@@ -98,12 +98,15 @@ impl<'a> Scan<'_, 'a> {
     fn all(mut self, wanted: u32) -> Result<(), Stop> {
         self.value(0, wanted)?;
         self.space();
-        if self.at == self.text.len() { Ok(()) } else { Err(Stop::NotJson) }
+        if self.at != self.bytes.len() || !self.high.is_ascii() && std::str::from_utf8(self.bytes).is_err() {
+            return Err(Stop::NotJson);
+        }
+        Ok(())
     }
 
     #[inline]
     fn peek(&self) -> u8 {
-        self.text.as_bytes().get(self.at).copied().unwrap_or(0)
+        self.bytes.get(self.at).copied().unwrap_or(0)
     }
 
     #[inline]
@@ -140,7 +143,7 @@ impl<'a> Scan<'_, 'a> {
             b'"' => {
                 let (text, is_plain) = self.string()?;
                 if wanted != 0 {
-                    let text = if is_plain { Cow::Borrowed(text) } else { Cow::Owned(plain(text)?) };
+                    let text = if is_plain { Cow::Borrowed(utf8(text)?) } else { Cow::Owned(plain(text)?) };
                     self.put(depth, wanted, &Found::Text(text));
                 }
                 Ok(())
@@ -160,7 +163,7 @@ impl<'a> Scan<'_, 'a> {
     }
 
     fn word(&mut self, word: &str, depth: usize, wanted: u32, value: &Found<'a>) -> Result<(), Stop> {
-        if !self.text[self.at..].starts_with(word) {
+        if !self.bytes[self.at..].starts_with(word.as_bytes()) {
             return Err(Stop::NotJson);
         }
         self.at += word.len();
@@ -188,7 +191,7 @@ impl<'a> Scan<'_, 'a> {
             let led = match (wanted, is_plain) {
                 (0, _) => 0,
                 (_, true) => self.led(depth, wanted, name),
-                (_, false) => self.led(depth, wanted, &plain(name)?),
+                (_, false) => self.led(depth, wanted, plain(name)?.as_bytes()),
             };
             self.expect(b':')?;
             self.value(depth + 1, led)?;
@@ -206,11 +209,11 @@ impl<'a> Scan<'_, 'a> {
 
     /// Which of the wanted fields lead on by this name.
     #[inline]
-    fn led(&self, depth: usize, wanted: u32, name: &str) -> u32 {
+    fn led(&self, depth: usize, wanted: u32, name: &[u8]) -> u32 {
         let (mut left, mut led) = (wanted, 0);
         while left != 0 {
             let place = left.trailing_zeros();
-            let is_it = self.fields.0[place as usize].get(depth).is_some_and(|level| **level == *name);
+            let is_it = self.fields.0[place as usize].get(depth).is_some_and(|level| level.as_bytes() == name);
             led |= u32::from(is_it) << place;
             left &= left - 1;
         }
@@ -244,8 +247,9 @@ impl<'a> Scan<'_, 'a> {
 
     /// The text between quotes as it is written, and whether that is what it says.
     #[inline]
-    fn string(&mut self) -> Result<(&'a str, bool), Stop> {
-        let bytes = self.text.as_bytes();
+    fn string(&mut self) -> Result<(&'a [u8], bool), Stop> {
+        let bytes = self.bytes;
+        let mut high = 0;
         let start = self.at + 1;
         let mut at = start;
         let mut is_plain = true;
@@ -262,11 +266,15 @@ impl<'a> Scan<'_, 'a> {
                     }
                 }
                 Some(0..=0x1f) | None => return Err(Stop::NotJson),
-                Some(_) => at += 1,
+                Some(byte) => {
+                    high |= byte;
+                    at += 1;
+                }
             }
         }
+        self.high |= high;
         self.at = at + 1;
-        Ok((&self.text[start..at], is_plain))
+        Ok((&bytes[start..at], is_plain))
     }
 
     #[inline]
@@ -311,13 +319,17 @@ impl<'a> Scan<'_, 'a> {
             return Ok(if is_negative { -number } else { number });
         }
         // How it is rounded, and what is too large, is the same everywhere.
-        serde_json::from_str(&self.text[start..self.at]).map_err(|_| Stop::NotJson)
+        serde_json::from_slice(&self.bytes[start..self.at]).map_err(|_| Stop::NotJson)
     }
 }
 
+fn utf8(written: &[u8]) -> Result<&str, Stop> {
+    std::str::from_utf8(written).map_err(|_| Stop::NotJson)
+}
+
 /// What a text with escapes says.
-fn plain(written: &str) -> Result<String, Stop> {
-    serde_json::from_str(&format!("\"{written}\"")).map_err(|_| Stop::NotJson)
+fn plain(written: &[u8]) -> Result<String, Stop> {
+    serde_json::from_str(&format!("\"{}\"", utf8(written)?)).map_err(|_| Stop::NotJson)
 }
 
 #[cfg(test)]

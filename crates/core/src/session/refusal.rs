@@ -82,6 +82,8 @@ pub enum Reason {
     },
     /// The identity's share of bytes for subscriptions is used up.
     SubscriptionBytes,
+    /// The identity has as many subscriptions with conditions as it may.
+    Conditions,
     /// No room for another retained message.
     Retained(RetainedFull),
     /// The payload is said to be text, and is not from this byte on.
@@ -104,6 +106,13 @@ pub enum ConditionFault {
     Several,
     /// The expression can't be used.
     Wrong(ExpressionError),
+    /// The expression could take more than a client may ask for.
+    TooDear {
+        /// Steps that it could take.
+        steps: u64,
+        /// Steps that it may.
+        most: u64,
+    },
 }
 
 /// What refusals are counted by.
@@ -168,9 +177,11 @@ impl Reason {
     pub fn code(&self, act: Act) -> ReasonCode {
         match self {
             Self::Rules(_) | Self::NoEntry(_) => ReasonCode::NotAuthorized,
-            Self::Rate { .. } | Self::Subscriptions { .. } | Self::SubscriptionBytes | Self::Retained(_) => {
-                ReasonCode::QuotaExceeded
-            }
+            Self::Rate { .. }
+            | Self::Subscriptions { .. }
+            | Self::SubscriptionBytes
+            | Self::Conditions
+            | Self::Retained(_) => ReasonCode::QuotaExceeded,
             Self::TopicLevels { .. } | Self::TopicBytes { .. } if act == Act::Publish => ReasonCode::TopicNameInvalid,
             Self::TopicLevels { .. } | Self::TopicBytes { .. } | Self::Filter(_) => ReasonCode::TopicFilterInvalid,
             Self::NotText { .. } => ReasonCode::PayloadFormatInvalid,
@@ -192,6 +203,7 @@ impl Reason {
             Self::TopicBytes { .. } => Cause::Limit("topic-bytes"),
             Self::Subscriptions { .. } => Cause::Limit("subscriptions"),
             Self::SubscriptionBytes => Cause::Limit("subscription-bytes-per-identity"),
+            Self::Conditions => Cause::Limit("conditions-per-identity"),
             Self::Retained(RetainedFull::Broker) => Cause::Limit("retained-messages"),
             Self::Retained(RetainedFull::Identity) => Cause::Limit("retained-bytes-per-identity"),
             Self::NotText { .. } => Cause::Payload,
@@ -259,6 +271,11 @@ impl Refusal {
                 "The subscriptions of {identity} have reached their limit of bytes. Unsubscribe from some, or raise \
                  `subscription-bytes-per-identity`."
             ),
+            Reason::Conditions => write!(
+                f,
+                "{identity} has as many subscriptions with conditions as it may. Unsubscribe from some, say them in \
+                 [[conditions]] of the blueprint, or raise `conditions-per-identity`."
+            ),
             Reason::Retained(full) => write!(f, "Message not accepted: {full}"),
             Reason::NotText { at } => write!(
                 f,
@@ -275,6 +292,13 @@ impl Refusal {
             Reason::Condition(ConditionFault::Several) => write!(
                 f,
                 "The subscription has the user property `{ONLY_WHERE}` more than once. Put both conditions into one, with &&."
+            ),
+            Reason::Condition(ConditionFault::TooDear { steps, most }) => write!(
+                f,
+                "The condition of the subscription can take {} steps for each message; the limit is {}. Leave out loops and \
+                 patterns, or say it in [[conditions]] of the blueprint.",
+                count(*steps),
+                count(*most)
             ),
             Reason::Condition(ConditionFault::Wrong(error)) => {
                 write!(f, "The condition of the subscription can't be used, column {}: {error}.", error.at + 1)

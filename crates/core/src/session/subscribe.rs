@@ -20,12 +20,23 @@ use crate::{
     access::{Access, Act},
 };
 
+/// What an expression of a client may cost at most, steps: it is evaluated for every message, by whoever publishes it.
+const STEPS: u64 = 500;
+
 /// The condition that a client asks for.
 fn asked_condition(properties: &[UserProperty]) -> Result<Option<Arc<Condition>>, ConditionFault> {
     let mut all = properties.iter().filter(|property| &*property.name == ONLY_WHERE);
     match (all.next(), all.next()) {
         (None, _) => Ok(None),
-        (Some(one), None) => Condition::shared(&one.value).map(Some).map_err(ConditionFault::Wrong),
+        (Some(one), None) => {
+            let condition = Condition::shared(&one.value).map_err(ConditionFault::Wrong)?;
+            let steps = condition.steps();
+            if condition.is_simple() || steps <= STEPS {
+                Ok(Some(condition))
+            } else {
+                Err(ConditionFault::TooDear { steps, most: STEPS })
+            }
+        }
         (Some(_), Some(_)) => Err(ConditionFault::Several),
     }
 }
@@ -176,6 +187,9 @@ impl Session {
         let is_new = !known.contains(filter);
         if known.len() >= limit && is_new {
             return Err(Reason::Subscriptions { most: limit, asked: None });
+        }
+        if condition.is_some() && !known.has_room_for_condition(filter) {
+            return Err(Reason::Conditions);
         }
         if !known.has_room(filter, condition) {
             return Err(Reason::SubscriptionBytes);

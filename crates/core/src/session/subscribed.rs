@@ -15,6 +15,8 @@ const EACH: usize = 200;
 pub(super) struct Subscribed {
     filters: Filters,
     bytes: usize,
+    /// How many have a condition.
+    conditions: usize,
     /// Whose share they count in.
     holding: Option<Arc<Holding>>,
 }
@@ -107,13 +109,13 @@ impl Filters {
 impl Clone for Subscribed {
     /// A copy counts in nobody's share.
     fn clone(&self) -> Self {
-        Self { filters: self.filters.clone(), bytes: self.bytes, holding: None }
+        Self { filters: self.filters.clone(), bytes: self.bytes, conditions: self.conditions, holding: None }
     }
 }
 
 impl Drop for Subscribed {
     fn drop(&mut self) {
-        self.count(0);
+        self.count(0, 0);
     }
 }
 
@@ -125,19 +127,20 @@ fn weight(filter: &TopicFilter, condition: Option<&Arc<Condition>>) -> usize {
 }
 
 impl Subscribed {
-    fn count(&mut self, bytes: usize) {
+    fn count(&mut self, bytes: usize, conditions: usize) {
         if let Some(holding) = &self.holding {
             holding.subscriptions.change(self.bytes, bytes);
+            holding.conditions.change(self.conditions, conditions);
         }
-        self.bytes = bytes;
+        (self.bytes, self.conditions) = (bytes, conditions);
     }
 
     /// From now on they count in this share; what there is stays, even if it is more than may be.
     pub(super) fn hold_for(&mut self, holding: Arc<Holding>) {
-        let bytes = self.bytes;
-        self.count(0);
+        let (bytes, conditions) = (self.bytes, self.conditions);
+        self.count(0, 0);
         self.holding = Some(holding);
-        self.count(bytes);
+        self.count(bytes, conditions);
     }
 
     /// Whether there is room in the share for one more, or for it in place of the one of the same filter.
@@ -152,25 +155,44 @@ impl Subscribed {
         has_room
     }
 
+    /// Whether there is room in the share for one more with a condition, or for it in place of the one of the same filter.
+    pub(super) fn has_room_for_condition(&self, filter: &TopicFilter) -> bool {
+        let Some(holding) = &self.holding else { return true };
+        let has_one = self.filters.get(filter).is_some_and(|known| known.condition.is_some());
+        let has_room = has_one || holding.conditions.room(0) > 0;
+        if !has_room {
+            holding.conditions.note_refused();
+        }
+        has_room
+    }
+
     /// Puts one in; gives the one of the same filter before.
     pub(super) fn insert(&mut self, filter: TopicFilter, granted: Granted) -> Option<Granted> {
         let takes = weight(&filter, granted.condition.as_ref());
         let known = self.filters.get(&filter).map_or(0, |known| weight(&filter, known.condition.as_ref()));
+        let has = usize::from(granted.condition.is_some());
         let before = self.filters.insert(filter, granted);
-        self.count(self.bytes + takes - known);
+        let had = usize::from(before.as_ref().is_some_and(|before| before.condition.is_some()));
+        self.count(self.bytes + takes - known, self.conditions + has - had);
         before
     }
 
     pub(super) fn remove(&mut self, filter: &TopicFilter) -> Option<Granted> {
         let removed = self.filters.remove(filter)?;
-        self.count(self.bytes - weight(filter, removed.condition.as_ref()));
+        let had = usize::from(removed.condition.is_some());
+        self.count(self.bytes - weight(filter, removed.condition.as_ref()), self.conditions - had);
         Some(removed)
     }
 
     /// Leaves those of which `stays` says so.
     pub(super) fn retain(&mut self, stays: impl FnMut(&TopicFilter, &mut Granted) -> bool) {
         self.filters.retain(stays);
-        self.count(self.filters.iter().map(|(filter, granted)| weight(filter, granted.condition.as_ref())).sum());
+        let (mut bytes, mut conditions) = (0, 0);
+        for (filter, granted) in self.filters.iter() {
+            bytes += weight(filter, granted.condition.as_ref());
+            conditions += usize::from(granted.condition.is_some());
+        }
+        self.count(bytes, conditions);
     }
 
     pub(super) fn contains(&self, filter: &TopicFilter) -> bool {
@@ -226,5 +248,32 @@ mod tests {
         one.insert(filter("d"), granted);
         one.retain(|_, _| false);
         assert_eq!((holding.subscriptions.held(), one.len()), (0, 0));
+    }
+
+    #[test]
+    fn conditions_have_a_share_of_their_own() {
+        let holding = Arc::new(Holding::new(Quota { conditions: 2, ..(&Limits::default()).into() }));
+        let condition = Some(Condition::shared("payload > 1").unwrap());
+        let with = |condition: &Option<_>| Granted {
+            options: SubscriptionOptions::default(),
+            identifier: None,
+            condition: condition.clone(),
+        };
+        let filter = |text: &str| text.parse::<TopicFilter>().unwrap();
+        let (mut one, mut other) = (Subscribed::default(), Subscribed::default());
+        one.insert(filter("a"), with(&condition));
+        one.hold_for(Arc::clone(&holding));
+        other.hold_for(Arc::clone(&holding));
+        assert!(other.has_room_for_condition(&filter("b")));
+        other.insert(filter("b"), with(&condition));
+        assert!(!one.has_room_for_condition(&filter("c")) && one.has_room_for_condition(&filter("a")), "it has one");
+        one.insert(filter("a"), with(&None));
+        assert_eq!(holding.conditions.held(), 1);
+        one.insert(filter("c"), with(&condition));
+        one.remove(&filter("c"));
+        other.retain(|_, _| true);
+        assert_eq!(holding.conditions.held(), 1);
+        drop(other);
+        assert_eq!((holding.conditions.held(), holding.conditions.refused()), (0, 1));
     }
 }

@@ -6,7 +6,7 @@ use moorfall_core::{
     access::{Act, BindError},
     blueprint::Rate,
     names::NameFault,
-    session::{Cause, Ended, NoEntry, NotAccepted, Reason, Refusal, Violation},
+    session::{Cause, ConditionFault, Ended, NoEntry, NotAccepted, Reason, Refusal, Violation},
 };
 use moorfall_wire::{DecodeError, PacketId, PacketType, ReasonCode};
 
@@ -143,6 +143,8 @@ fn every_refused_attempt_has_a_code_a_cause_and_a_sentence() {
         (Reason::Subscriptions { most: 1_000, asked: None }, Act::Subscribe, 0x97, "limit subscriptions"),
         (Reason::Subscriptions { most: 1_000, asked: Some(2_000) }, Act::Subscribe, 0x97, "limit subscriptions"),
         (Reason::SubscriptionBytes, Act::Subscribe, 0x97, "limit subscription-bytes-per-identity"),
+        (Reason::Conditions, Act::Subscribe, 0x97, "limit conditions-per-identity"),
+        (Reason::Condition(ConditionFault::Several), Act::Subscribe, 0x83, "invalid condition"),
         (Reason::NotText { at: 3 }, Act::Publish, 0x99, "payload is not UTF-8 text"),
     ] {
         let refused = refusal(reason, act);

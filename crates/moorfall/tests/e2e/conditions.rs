@@ -101,11 +101,20 @@ fn what_cannot_be_a_condition_is_refused_with_its_place() {
         (vec!["payload.m + 1"], "must be true or false"),
         (vec!["payload.m > 1", "payload.m < 2"], "more than once. Put both conditions into one, with &&."),
         (vec![&*long], "the limit is 1000"),
+        (vec!["payload.all(x, x > 1)"], "steps for each message; the limit is 500"),
     ] {
         let (reasons, judged, told) = only_where(&mut desk, "harrowmere/#", QoS::AtMostOnce, &conditions);
         assert_eq!((reasons, judged), (vec![ReasonCode::ImplementationSpecific], false), "{conditions:?}");
         assert!(told.contains(words), "{conditions:?}: {told}");
     }
+    for number in 0..100 {
+        let filter = format!("harrowmere/{number}");
+        assert!(only_where(&mut desk, &filter, QoS::AtMostOnce, &["payload > 1"]).1, "{number}");
+    }
+    let (reasons, _, told) = only_where(&mut desk, "harrowmere/more", QoS::AtMostOnce, &["payload > 1"]);
+    assert_eq!(reasons, [ReasonCode::QuotaExceeded]);
+    assert!(told.contains("as many subscriptions with conditions as it may"), "{told}");
+    assert_eq!(desk.try_subscribe("harrowmere/more", QoS::AtMostOnce), [ReasonCode::Success], "without one");
     let refusals = service.run(&["access", "refusals"]);
     assert!(refusals.ok().contains("The condition of the subscription can't be used"), "{refusals:?}");
     let told = service.run(&["subscribe", "#", "--where", "payload.flow > 1", "--for", "100ms"]);
