@@ -88,7 +88,13 @@ impl DerivedTopics {
             tokio::select! {
                 _ = ticks.tick() => run.tick().await,
                 () = sleep(due) => run.look().await,
-                trouble = Client::hear(&mut run.client, &self) => run.lose(trouble),
+                trouble = Client::hear(&mut run.client, &self) => {
+                    // A service that stops ends all connections.
+                    if stopping.is_cancelled() {
+                        break;
+                    }
+                    run.lose(trouble);
+                }
                 () = stopping.cancelled() => break,
             }
         }
