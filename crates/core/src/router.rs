@@ -65,20 +65,22 @@ struct Before {
 }
 
 impl Before {
-    /// Topics, and bytes of their payloads.
+    /// Topics, and bytes of their names and payloads.
     const MOST: (usize, usize) = (10_000, 16 * 1024 * 1024);
 
     /// The longest payload that is remembered, bytes.
     const LONGEST: usize = 16 * 1024;
 
     fn put(&mut self, message: &Message) -> Option<Bytes> {
+        let takes = |payload: &Bytes| message.topic.len() + payload.len();
         let before = self.payloads.remove(&message.topic);
-        self.bytes -= before.as_ref().map_or(0, Bytes::len);
+        self.bytes -= before.as_ref().map_or(0, takes);
         if message.payload.len() <= Self::LONGEST {
-            if self.payloads.len() >= Self::MOST.0 || self.bytes + message.payload.len() > Self::MOST.1 {
+            let more = takes(&message.payload);
+            if self.payloads.len() >= Self::MOST.0 || self.bytes + more > Self::MOST.1 {
                 *self = Self::default();
             }
-            self.bytes += message.payload.len();
+            self.bytes += more;
             // What stays must not keep the memory of what was received.
             self.payloads.insert(message.topic.detached(), Bytes::copy_from_slice(&message.payload));
         }
@@ -547,7 +549,8 @@ mod tests {
             say(&format!("gate/{number}"), vec![0; 2_000]);
             let before = router.before.lock();
             assert!(before.bytes <= Before::MOST.1 && before.payloads.len() <= Before::MOST.0);
-            let is_counted = || before.bytes == before.payloads.values().map(Bytes::len).sum::<usize>();
+            let takes = |(topic, payload): (&TopicName, &Bytes)| topic.len() + payload.len();
+            let is_counted = || before.bytes == before.payloads.iter().map(takes).sum::<usize>();
             assert!(number % 500 != 0 || is_counted());
         }
     }
