@@ -36,6 +36,40 @@ const FLAPPING: &str = "long-acre";
 /// This gauge falls silent, though its link stays up.
 const SILENT: &str = "sallow-head";
 
+/// Between two values of a sensor.
+const SENSOR: Duration = Duration::from_secs(2);
+
+/// One of several level sensors that report for a station.
+#[derive(Debug)]
+struct Sensor {
+    /// Its name, which is its identity and its client identifier.
+    name: &'static str,
+    /// What it measures.
+    topic: &'static str,
+    /// How much it measures beside the level, metres.
+    beside: f64,
+    /// How long it works before its link breaks for a while.
+    lasts: Duration,
+}
+
+const SENSORS: [Sensor; 2] = [
+    Sensor {
+        name: "kettle-weir-stage",
+        topic: "harrowmere/gorge/kettle-weir/level",
+        beside: 0.0,
+        lasts: Duration::from_secs(60),
+    },
+    Sensor {
+        name: "kettle-weir-stage-2",
+        topic: "harrowmere/gorge/kettle-weir/level",
+        beside: 0.02,
+        lasts: Duration::MAX,
+    },
+];
+
+/// For how long the link of a sensor is broken.
+const BROKEN: Duration = Duration::from_secs(20);
+
 /// What can go wrong for someone in the fleet.
 #[derive(Debug, thiserror::Error)]
 pub enum FleetError {
@@ -67,7 +101,7 @@ struct Scene {
 
 impl Fleet {
     /// How many connections the fleet holds.
-    pub const SIZE: usize = STATIONS.len() + 3;
+    pub const SIZE: usize = STATIONS.len() + SENSORS.len() + 3;
 
     /// Starts everyone; each connects by itself and goes on connecting when the link breaks.
     pub fn start(broker: SocketAddr, passwords: BTreeMap<String, String>, seed: u64) -> Self {
@@ -76,7 +110,8 @@ impl Fleet {
         let scene = Arc::new(Scene { broker, passwords, river, stop: stop.clone() });
         let mut tasks = JoinSet::new();
         tasks.spawn(weather(Arc::clone(&scene)));
-        let roles = STATIONS.iter().map(Role::Station).chain([Role::Desk, Role::Forecast, Role::Contractor]);
+        let people = [Role::Desk, Role::Forecast, Role::Contractor];
+        let roles = STATIONS.iter().map(Role::Station).chain(people).chain(SENSORS.iter().map(Role::Sensor));
         for (index, role) in roles.enumerate() {
             let scene = Arc::clone(&scene);
             tasks.spawn(async move {
@@ -99,6 +134,7 @@ impl Fleet {
 #[derive(Clone, Copy, Debug)]
 enum Role {
     Station(&'static Station),
+    Sensor(&'static Sensor),
     Desk,
     Forecast,
     Contractor,
@@ -109,6 +145,7 @@ async fn keep_at_it(scene: &Scene, role: Role) {
     while !scene.stop.is_cancelled() {
         let played = match role {
             Role::Station(station) => play_station(scene, station).await,
+            Role::Sensor(sensor) => play_sensor(scene, sensor).await,
             Role::Desk => play_desk(scene).await,
             Role::Forecast => play_forecast(scene).await,
             Role::Contractor => play_contractor(scene).await,
@@ -230,6 +267,41 @@ async fn play_station(scene: &Scene, station: &Station) -> Result<(), FleetError
             }
             () = scene.stop.cancelled() => {
                 client.publish(message(&status, "offline", QoS::AtLeastOnce, true)).await?;
+                client.disconnect().await;
+                return Ok(());
+            }
+        }
+    }
+}
+
+/// One life of a sensor, from its connection to the end of the fleet or of the link.
+async fn play_sensor(scene: &Scene, sensor: &Sensor) -> Result<(), FleetError> {
+    let weir = STATIONS.iter().find(|station| sensor.name.starts_with(station.name));
+    let (client, mut arrivals) = connect(scene, sensor.name, None).await?;
+    let began = Instant::now();
+    let mut ticks = interval(SENSOR);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = ticks.tick() => {
+                if began.elapsed() > sensor.lasts {
+                    client.abandon().await;
+                    tokio::select! {
+                        () = sleep(BROKEN) => {}
+                        () = scene.stop.cancelled() => {}
+                    }
+                    return Ok(());
+                }
+                let river = scene.river.lock().await;
+                let level = weir.map_or(0.0, |weir| river.level(weir)) + sensor.beside;
+                let level = (level * 100.0).round() / 100.0;
+                let payload = json!({ "m": level, "at": river.timestamp(), "sensor": sensor.name }).to_string();
+                drop(river);
+                // The answer tells whether another one is heard, which is no trouble.
+                client.publish(message(sensor.topic, payload, QoS::AtLeastOnce, true)).await?;
+            }
+            arrived = heard(&mut arrivals) => drop(arrived?),
+            () = scene.stop.cancelled() => {
                 client.disconnect().await;
                 return Ok(());
             }

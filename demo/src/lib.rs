@@ -26,12 +26,20 @@ pub const BRIDGES: &str = include_str!("../bridges.toml");
 /// What is made of the stations' values.
 pub const DERIVED: &str = include_str!("../derived.toml");
 
+/// What comes from several, of which one is heard.
+pub const OWNED: &str = include_str!("../owned.toml");
+
 /// The catchment's blueprint as its files; the web hook and the barrier's broker are at these ports of loopback.
 pub fn blueprint(hook: u16, tideway: u16) -> Vec<SourceFile> {
     let text = BLUEPRINT.replace("127.0.0.1:7443", &format!("127.0.0.1:{hook}"));
     let bridges = BRIDGES.replace("127.0.0.1:7884", &format!("127.0.0.1:{tideway}"));
     let file = |name: &str, text| SourceFile { name: name.into(), text };
-    vec![file("bridges.toml", bridges), file("derived.toml", DERIVED.to_owned()), file("harrowmere.toml", text)]
+    vec![
+        file("bridges.toml", bridges),
+        file("derived.toml", DERIVED.to_owned()),
+        file("harrowmere.toml", text),
+        file("owned.toml", OWNED.to_owned()),
+    ]
 }
 
 /// A set-up of the desk: the duty desk moves a gate, and the auditor may only look on.

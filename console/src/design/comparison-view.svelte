@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Comparison, FieldChange } from '$api/client';
   import { count } from '$lib/format';
+  import { strength } from '$ui/owners';
 
   interface Props {
     comparison: Comparison;
@@ -23,6 +24,8 @@
       effects.unplanned_retained_total +
       effects.unmade_retained_total +
       effects.condition_moves_total +
+      effects.newly_owned_total +
+      effects.disowned_total +
       effects.cohort_moves_total,
   );
 </script>
@@ -78,6 +81,17 @@
         {#if move.new.length}<span class="block text-quiet">new for it: {move.new.join(', ')}</span>{/if}
         {#if move.old.length}<span class="block text-quiet">no longer as it was: {move.old.join(', ')}</span
           >{/if}
+      </li>
+    {/each}
+    {#each effects.newly_owned as one (one.topic)}
+      <li class="mt-1">
+        <span class="font-mono">{one.topic}</span> has one owner from then on; <b>{one.identity}</b>
+        published to it ({strength(one.strength)})
+      </li>
+    {/each}
+    {#each effects.disowned as topic (topic)}
+      <li class="mt-1">
+        <span class="font-mono">{topic}</span> has no owner any more: everyone that publishes to it is heard
       </li>
     {/each}
     {#each effects.cohort_moves as move (`${move.identity} ${move.cohort}`)}

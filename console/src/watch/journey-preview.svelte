@@ -7,6 +7,7 @@
   import RecipientTable from './recipient-table.svelte';
   import StepLine from '$ui/step-line.svelte';
   import { became } from '$ui/became';
+  import { keptBack } from '$ui/owners';
 
   let identity = $state('administrator');
   let topic = $state(new URLSearchParams(router.querystring).get('topic') ?? '');
@@ -59,6 +60,17 @@
     <ol class="px-5 pb-3 text-sm">
       <StepLine good={journey.access.allowed} name="Access" words={journey.access.explanation} />
       <StepLine good={!journey.plan.refused} name="Plan" words={journey.plan.explanation} />
+      {#if journey.owned?.not_owner}<StepLine
+          good={false}
+          name="Owner"
+          words={keptBack(journey.owned.not_owner)}
+        />{:else if journey.owned}<StepLine
+          good
+          name="Owner"
+          words={journey.owned.owner
+            ? `The client owns the topic, or would take it from ${journey.owned.owner.client_id}.`
+            : 'Nobody owns the topic; the client would.'}
+        />{/if}
       {#if journey.retained}<StepLine good name="Retained" words={journey.retained} />{/if}
       {#each journey.makes as made (`${made.derived} ${made.topic}`)}
         <StepLine
@@ -73,7 +85,11 @@
     <div class="min-h-0 flex-1 overflow-y-auto">
       <RecipientTable
         recipients={journey.recipients}
-        nobody={journey.accepted ? 'No subscribers.' : 'No recipients: the broker refuses the message.'}
+        nobody={!journey.accepted
+          ? 'No recipients: the broker refuses the message.'
+          : journey.owned?.not_owner
+            ? 'No recipients: another client owns the topic.'
+            : 'No subscribers.'}
       />
     </div>
   </Panel>

@@ -7,6 +7,7 @@
   import Panel from '$ui/panel.svelte';
   import RecipientTable from './recipient-table.svelte';
   import StepLine from '$ui/step-line.svelte';
+  import { keptBack } from '$ui/owners';
   import TopicText from '$ui/topic-text.svelte';
   import Table from '$ui/table.svelte';
 
@@ -26,6 +27,7 @@
   /** The outcome of a message, in a few words. */
   function fate(message: RecordedMessage): string {
     if (message.refused) return 'refused';
+    if (message.not_owner) return 'withheld';
     if (message.recipients === 0) return 'no subscribers';
     const parts = (['acknowledged', 'sent', 'queued', 'withheld'] as const).filter(
       (name) => message[name] > 0,
@@ -34,7 +36,7 @@
   }
 
   const tone = (message: RecordedMessage) =>
-    message.refused || message.withheld > 0 ? 'text-wrong' : message.queued > 0 ? 'text-rain' : '';
+    message.refused || message.not_owner || message.withheld > 0 ? 'text-wrong' : message.queued > 0 ? 'text-rain' : '';
 </script>
 
 <Panel title="Record" note="up to 100 messages per second; the latest 500 are held">
@@ -152,11 +154,20 @@
                   name="Plan"
                   words={shown.plan.explanation}
                 />{/if}
+              {#if shown.not_owner}<StepLine
+                  good={false}
+                  name="Owner"
+                  words={keptBack(shown.not_owner)}
+                />{/if}
             </ol>
           </div>
           <RecipientTable
             recipients={recordings.journey.recipients}
-            nobody={shown.refused ? 'No recipients: the broker refused the message.' : 'No subscribers.'}
+            nobody={shown.refused
+              ? 'No recipients: the broker refused the message.'
+              : shown.not_owner
+                ? 'No recipients: another client owns the topic.'
+                : 'No subscribers.'}
           />
         </div>
       {:else}

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import { bytes, count, moment, rate, span } from '$lib/format';
+  import { bytes, count, moment, plural, rate, span } from '$lib/format';
+  import { ownedBy, strength } from '$ui/owners';
   import type { Topic } from './topic.svelte';
   import TopicText from '$ui/topic-text.svelte';
 
@@ -71,6 +72,34 @@
       >
     </p>
 
+    {#if details.owned}
+      <h3 class={heading}>Owner</h3>
+      {#if details.owned.now}
+        {@const now = details.owned.now}
+        <p data-owner={now.owner.client_id}>
+          {now.owner.client_id}
+          <span class="text-quiet"
+            >{strength(now.owner.strength)}, since {moment(now.since)}{now.unheard
+              ? ', not heard since the service started'
+              : ''}</span
+          >
+        </p>
+        {#each now.others as one (one.client_id)}
+          <p>
+            {one.client_id}
+            <span class="text-quiet"
+              >{strength(one.strength)}, <b class="text-rain">withheld</b>, last message {moment(
+                one.heard_at,
+              )}</span
+            >
+          </p>
+        {/each}
+        {#if now.withheld > 0}<p class="text-quiet">{plural(now.withheld, 'message')} withheld</p>{/if}
+      {:else}
+        <p class="text-quiet">Nobody publishes to it.</p>
+      {/if}
+      <p class="text-quiet">{ownedBy(details.owned)}</p>
+    {/if}
     {#if details.made_by.length > 0}
       <h3 class={heading}>Made by the broker</h3>
       {#each details.made_by as by (by.derived)}

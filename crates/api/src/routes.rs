@@ -19,8 +19,8 @@ use crate::{
     run::{audit, people},
     state::App,
     watch::{
-        alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, ladders, readings, recordings,
-        rehearsal, retained, sessions, status, subscribers, topic, topics,
+        alerts, busiest, draft_lines, drift, events, filter_match, history, inbox, ladders, owners, readings,
+        recordings, rehearsal, retained, sessions, status, subscribers, topic, topics,
     },
     work::{desk, setups},
 };
@@ -89,6 +89,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(topics::list))
         .routes(routes!(filter_match::matches))
         .routes(routes!(topic::show))
+        .routes(routes!(owners::list))
         .routes(routes!(subscribers::list))
         .routes(routes!(drift::drift))
         .routes(routes!(draft_lines::draft))

@@ -80,6 +80,7 @@ impl Broker {
         let judgement =
             Judgement { limits: Arc::clone(&limits), identities: Arc::clone(&identities), design: Arc::clone(&design) };
         let sessions = Sessions::new(Arc::clone(&limits), common.clock, Arc::clone(&live), Arc::new(judgement), last);
+        sessions.set_owned(design.policy().blueprint());
         Ok(Self { limits, name, common, live, identities, bans, design, sessions: Arc::new(sessions) })
     }
 
@@ -90,6 +91,7 @@ impl Broker {
 
     /// Has everything that goes on end in order.
     pub fn stop(&self) {
+        self.sessions.owned.stop();
         self.common.stopping.cancel();
         // A client that is accepted later finds that the service is stopping.
         for record in self.sessions.registry.all() {

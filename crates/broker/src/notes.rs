@@ -55,6 +55,7 @@ pub(crate) fn write(fact: &Fact) {
         Fact::WillSent { client: Client { id, identity }, topic } => {
             tracing::debug!(client = id, %identity, %topic, "Will Message published");
         }
+        Fact::OwnerChanged(change) => tracing::debug!(topic = %change.topic, "{change}"),
         Fact::BlueprintApplied { revision, by, message } => {
             tracing::info!(revision, author = %by, "blueprint applied: {message}");
         }

@@ -51,8 +51,19 @@ pub struct ConditionMove {
     pub old: Vec<String>,
 }
 
+/// A live topic that has one owner from then on.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewlyOwned {
+    /// The topic.
+    pub topic: String,
+    /// Who published to it last.
+    pub identity: String,
+    /// How strong that identity is by its attributes; null if it has no strength, or if messages tell it.
+    pub strength: Option<f64>,
+}
+
 /// What applying a design does to what is live now. Lists are cut; totals count all.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Effects {
     /// Subscriptions that are lost. Clients that are connected are disconnected, and told why.
     pub lost_subscriptions: Vec<LostSubscription>,
@@ -78,4 +89,12 @@ pub struct Effects {
     pub condition_moves: Vec<ConditionMove>,
     /// How many.
     pub condition_moves_total: u64,
+    /// Topics of the last day that have one owner from then on, and had not.
+    pub newly_owned: Vec<NewlyOwned>,
+    /// How many.
+    pub newly_owned_total: u64,
+    /// Topics that have an owner now, and none from then on: everyone that may publish to them is heard.
+    pub disowned: Vec<String>,
+    /// How many.
+    pub disowned_total: u64,
 }

@@ -5,7 +5,12 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{derived::DerivedTrialOutcome, design::AccessAnswer, topics::DriftKind};
+use crate::{
+    derived::DerivedTrialOutcome,
+    design::AccessAnswer,
+    owners::{NotOwnerView, OwnerTrial},
+    topics::DriftKind,
+};
 
 /// What the plan says of a message.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -84,6 +89,8 @@ pub struct Journey {
     pub access: AccessAnswer,
     /// What the plan says.
     pub plan: PlanVerdict,
+    /// Whether its publisher would be heard; null if its topic has no owners.
+    pub owned: Option<OwnerTrial>,
     /// What it would do to the retained message of its topic; empty if nothing.
     pub retained: String,
     /// How many sessions it leads to.
@@ -162,6 +169,8 @@ pub struct RecordedMessage {
     pub more: bool,
     /// Why the broker did not take it; empty if it did.
     pub refused: String,
+    /// Why nobody gets it; null unless another client owns its topic.
+    pub not_owner: Option<NotOwnerView>,
     /// What the rules say of it; empty of what no client publishes now, such as a Will Message.
     pub access: String,
     /// What the plan says; null of a will, and of what the service itself publishes.

@@ -368,6 +368,8 @@ kinds! {
     WillSent = "will sent",
     /// A Will Message was refused.
     WillRefused = "will refused",
+    /// A topic has another owner, or none any more.
+    OwnerChanged = "owner changed",
     /// A blueprint was put in force.
     BlueprintApplied = "blueprint applied",
     /// An identity was made or changed.
@@ -398,7 +400,7 @@ kinds! {
     BridgeTold = "bridge told",
 }
 
-mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, SessionEnded, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails, BridgeUp, BridgeDown, BridgeRefused, BridgeDrops, BridgeTold);
+mirrors!(EventKind: moorfall_core::EventKind, Connected, Disconnected, ConnectionLost, TakenOver, Refused, Unfinished, HandshakeFailed, SignInsFail, ListenerRefuses, ListenerAccepts, SessionExpired, SessionEnded, Subscribed, SubscriptionRefused, Unsubscribed, WillSent, WillRefused, OwnerChanged, BlueprintApplied, IdentityChanged, IdentityRemoved, DatabaseAway, DatabaseBack, CertificateEnds, AlertRaised, AlertCleared, NoticeFails, BridgeUp, BridgeDown, BridgeRefused, BridgeDrops, BridgeTold);
 
 impl EventKind {
     /// The kind of this name, as it stands in JSON.

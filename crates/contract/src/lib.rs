@@ -16,6 +16,7 @@ pub mod inbox;
 pub mod journeys;
 pub mod kinds;
 pub mod ladders;
+pub mod owners;
 pub mod people;
 pub mod problem;
 pub mod readings;

@@ -5,7 +5,10 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::kinds::{Act, Quality, Retention, Verdict};
+use crate::{
+    kinds::{Act, Quality, Retention, Verdict},
+    owners::TopicOwnership,
+};
 
 /// One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -198,6 +201,8 @@ pub struct TopicDetails {
     pub plan: Option<PlanEntry>,
     /// Whether the blueprint plans anything.
     pub has_plan: bool,
+    /// How it is owned; null if it has no owners.
+    pub owned: Option<TopicOwnership>,
     /// The derived topics of the design that make it.
     pub made_by: Vec<MadeBy>,
     /// What derived topics make of it.

@@ -40,6 +40,8 @@ pub enum EventKind {
     WillSent,
     /// A Will Message was refused.
     WillRefused,
+    /// A topic has another owner, or none any more.
+    OwnerChanged,
     /// A blueprint was put in force.
     BlueprintApplied,
     /// An identity was made or changed.

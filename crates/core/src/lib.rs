@@ -27,6 +27,7 @@ pub mod near_miss;
 pub mod number;
 mod outbox;
 mod outgoing;
+pub mod owned;
 mod pattern_index;
 pub mod plan;
 mod queued;

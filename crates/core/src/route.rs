@@ -9,6 +9,7 @@ use moorfall_wire::{QoS, TopicFilter, TopicName};
 
 use crate::{
     Condition, Delivery, Granted, Judged, Judging, Message, Part, Run, SessionKey, Via,
+    blueprint::Owned,
     subscriptions::{Members, Subscriber},
 };
 
@@ -235,6 +236,8 @@ pub struct Route<T> {
     pub groups: Box<[Group<T>]>,
     /// Whether a condition names the message before.
     pub looks_back: bool,
+    /// How the topic is owned, if it is.
+    pub owned: Option<Arc<Owned>>,
 }
 
 impl<T: Clone> Route<T> {
@@ -253,7 +256,18 @@ impl<T: Clone> Route<T> {
                 conditional.push(Conditional { ways: ways.into() });
             }
         }
-        Self { recipients: recipients.into(), conditional: conditional.into(), groups: groups.into(), looks_back }
+        Self {
+            recipients: recipients.into(),
+            conditional: conditional.into(),
+            groups: groups.into(),
+            looks_back,
+            owned: None,
+        }
+    }
+
+    /// The same for a topic that is owned in this way.
+    pub(crate) fn owned_by(self, owned: Option<Arc<Owned>>) -> Self {
+        Self { owned, ..self }
     }
 }
 
@@ -263,8 +277,8 @@ impl<T> Route<T> {
         self.recipients.is_empty() && self.conditional.is_empty() && self.groups.is_empty()
     }
 
-    /// Whether it does not depend on a message who receives it.
+    /// Whether it depends on neither a message nor its publisher who receives it.
     pub fn is_plain(&self) -> bool {
-        self.conditional.is_empty() && self.groups.is_empty()
+        self.conditional.is_empty() && self.groups.is_empty() && self.owned.is_none()
     }
 }

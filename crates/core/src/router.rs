@@ -17,6 +17,7 @@ use tracing_mutex::parkinglot::Mutex;
 pub use crate::retained::{Retained, RetainedFull, RetainedWalk};
 use crate::{
     Granted, Holding, Limits, Message, SessionKey, Time, When,
+    owned::OwnedPaths,
     subscriptions::{Found, Node},
 };
 pub use crate::{
@@ -91,12 +92,13 @@ impl Before {
 #[derive(Clone, Debug)]
 struct Snapshot<T> {
     root: Node<T>,
+    owned: Arc<OwnedPaths>,
 }
 
 impl<T: Clone> Default for Router<T> {
     fn default() -> Self {
         Self {
-            current: ArcSwap::from_pointee(Snapshot { root: Node::default() }),
+            current: ArcSwap::from_pointee(Snapshot { root: Node::default(), owned: Arc::default() }),
             generation: AtomicU64::new(0),
             changing: Mutex::new(()),
             retained: Mutex::default(),
@@ -154,9 +156,22 @@ impl<T: Clone> Router<T> {
         let old = self.current.load_full();
         let mut root = old.root.clone();
         let result = change(&mut root);
-        self.current.store(Arc::new(Snapshot { root }));
+        self.current.store(Arc::new(Snapshot { root, owned: Arc::clone(&old.owned) }));
         self.generation.fetch_add(1, Ordering::Release);
         result
+    }
+
+    /// These topics have owners from now on, and no others.
+    pub fn set_owned(&self, owned: Arc<OwnedPaths>) {
+        let _one_at_a_time = self.changing.lock();
+        let root = self.current.load().root.clone();
+        self.current.store(Arc::new(Snapshot { root, owned }));
+        self.generation.fetch_add(1, Ordering::Release);
+    }
+
+    /// Which topics have owners.
+    pub fn owned(&self) -> Arc<OwnedPaths> {
+        Arc::clone(&self.current.load().owned)
     }
 
     /// The payload of the message before on its topic, and remembers this one in its place: for conditions that look back.
@@ -182,7 +197,7 @@ impl<T: Clone> Router<T> {
             Found::Subscriber(session, subscriber) => ways.push(Way::new(session, subscriber, None, topic)),
             Found::Group(filter, members) => groups.push(Group::new(filter, members, topic)),
         });
-        Arc::new(Route::new(ways, groups))
+        Arc::new(Route::new(ways, groups).owned_by(snapshot.owned.find(topic).cloned()))
     }
 
     /// Whether a shared subscription has such a member now.

@@ -42,6 +42,7 @@ impl Cause {
             | EventKind::Unsubscribed
             | EventKind::WillSent
             | EventKind::WillRefused
+            | EventKind::OwnerChanged
             | EventKind::AlertRaised
             | EventKind::AlertCleared => Self::Client,
             _ => Self::Service,
@@ -174,6 +175,7 @@ fn kind(fact: &Fact) -> Option<EventKind> {
         Fact::Unsubscribed { .. } => EventKind::Unsubscribed,
         Fact::WillSent { .. } => EventKind::WillSent,
         Fact::SignInsFail { .. } => EventKind::SignInsFail,
+        Fact::OwnerChanged(_) => EventKind::OwnerChanged,
         Fact::BlueprintApplied { .. } => EventKind::BlueprintApplied,
         Fact::IdentityChanged { .. } => EventKind::IdentityChanged,
         Fact::IdentityRemoved { .. } => EventKind::IdentityRemoved,
@@ -257,6 +259,11 @@ fn event(fact: &Fact, kind: EventKind, now: Time) -> Event {
             explanation: "Many sign-ins from this address have failed; the next ones wait.".into(),
             ..event
         },
+        Fact::OwnerChanged(change) => {
+            let about = change.now.as_ref().unwrap_or(&change.before);
+            let client = Client { id: about.client_id.to_string(), identity: Arc::clone(&about.identity) };
+            Event { subject: cut(&change.topic), explanation: change.to_string(), ..event.of(&client) }
+        }
         Fact::BlueprintApplied { revision, by, message } => Event {
             identity: Arc::clone(by),
             subject: revision.to_string(),

@@ -5,7 +5,10 @@ use std::{
     sync::Arc,
 };
 
-use moorfall_core::session::{Ended, NotAccepted, Refusal, Withheld};
+use moorfall_core::{
+    owned::Change,
+    session::{Ended, NotAccepted, Refusal, Withheld},
+};
 use moorfall_wire::{ProtocolVersion, QoS, TopicFilter, TopicName};
 use time::OffsetDateTime;
 
@@ -126,6 +129,8 @@ pub enum Fact {
         /// Its topic.
         topic: TopicName,
     },
+    /// A topic has another owner, or none any more.
+    OwnerChanged(Change),
     /// A blueprint was put in force.
     BlueprintApplied {
         /// The number of the revision.

@@ -20,6 +20,7 @@ use moorfall_core::{
     Message, SessionKey, Time,
     access::Explanation,
     bridge::NotCarried,
+    owned::NotOwner,
     plan::Agreement,
     router::Recipient,
     session::{Refusal, Withheld},
@@ -142,6 +143,8 @@ pub struct Journey {
     pub payload: Bytes,
     /// Why the broker did not accept it, if it did not.
     pub refused: Option<Refusal>,
+    /// Why nobody gets it, if another client owns its topic.
+    pub not_owner: Option<NotOwner>,
     /// How many sessions it leads to.
     pub total: u64,
     /// The first of them.
@@ -386,6 +389,7 @@ impl Recorder {
             bytes: message.payload.len(),
             payload: Bytes::copy_from_slice(&message.payload[..message.payload.len().min(PAYLOAD)]),
             refused: refused.map(Refusal::remembered),
+            not_owner: None,
             total: 0,
             leads: Vec::new(),
             holders,
@@ -400,6 +404,15 @@ impl Recorder {
             && let Some(journey) = self.state.lock().journeys.get_mut(&journey)
         {
             journey.refused = Some(refusal());
+        }
+    }
+
+    /// Another client owns the topic of a message, so nobody gets it.
+    pub fn keep_back(&self, journey: u64, why: &NotOwner) {
+        if journey != 0
+            && let Some(journey) = self.state.lock().journeys.get_mut(&journey)
+        {
+            journey.not_owner = Some(why.clone());
         }
     }
 

@@ -39,7 +39,7 @@ use moorfall_broker::{
         settings::{Transport, service_limits},
         tls, trust,
     },
-    sessions::{due, journal_writer, page_reader, restore},
+    sessions::{due, journal_writer, owners, page_reader, restore},
 };
 use moorfall_contract::{
     blueprint_files::blueprint_files,
@@ -248,6 +248,8 @@ impl Service {
         tasks.spawn(Arc::clone(&app.derived).run(heard));
         let _ = timeout(BRIDGES, async { tokio::join!(are_ready, are_heard) }).await;
         tasks.spawn(due::keep_time(Arc::clone(&broker.sessions), stopping.clone()));
+        let (sessions, store) = (Arc::clone(&broker.sessions), broker.store().clone());
+        tasks.spawn(owners::keep_owners(sessions, store, stopping.clone()));
         tasks.spawn(housekeeping::each_second(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_expired(Arc::clone(broker)));
         tasks.spawn(housekeeping::forget_topics(Arc::clone(broker)));

@@ -17,6 +17,7 @@ mod history;
 mod identities;
 mod journal;
 mod migrations;
+mod owners;
 mod people;
 mod private_database;
 mod revisions;

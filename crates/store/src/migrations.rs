@@ -34,6 +34,7 @@ const STEPS: &[(&str, &str)] = &[
     step!("0018_bridge"),
     step!("0019_derived"),
     step!("0020_condition"),
+    step!("0021_owner"),
 ];
 
 /// All of them.

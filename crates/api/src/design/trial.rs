@@ -8,12 +8,16 @@ use moorfall_broker::{
     judge::Rights,
     sessions::record::{Place, SessionRecord},
 };
-use moorfall_contract::journeys::{Journey, Outcome, PlanVerdict, RecipientView};
+use moorfall_contract::{
+    journeys::{Journey, Outcome, PlanVerdict, RecipientView},
+    owners::OwnerTrial,
+};
 use moorfall_core::{
     Condition, Judging, QueuePolicy,
     access::{Access, Request},
     blueprint::Bridge,
     bridge::{Direction, Mapped},
+    owned::{NotOwner, Publishing},
     router::{Conditional, Recipient},
 };
 use moorfall_links::derived::DerivedTopics;
@@ -32,6 +36,7 @@ use crate::{
     },
     links::derived,
     state::App,
+    watch::owners,
 };
 
 /// Recipients that are named at most.
@@ -84,6 +89,7 @@ fn follow(broker: &Broker, derived: &DerivedTopics, question: JourneyQuestion) -
             return Err(Fault::new(StatusCode::NOT_FOUND, "Identity not found", detail));
         }
     };
+    let owned = owned(broker, &name, &client_id, &access);
     let access = answer(&access, Request::Publish { topic: &name, qos, retain });
     let policy = broker.design.policy();
     let plan = PlanVerdict::from(policy.plan().judge(&name, qos, retain, payload.as_bytes()));
@@ -98,12 +104,14 @@ fn follow(broker: &Broker, derived: &DerivedTopics, question: JourneyQuestion) -
         explanation,
         access,
         plan,
+        owned,
         retained: if retain { retained_of(broker, &name, payload.is_empty()) } else { String::new() },
         total: 0,
         recipients: Vec::new(),
         makes: Vec::new(),
     };
-    if accepted {
+    let is_heard = journey.owned.as_ref().is_none_or(|owned| owned.not_owner.is_none());
+    if accepted && is_heard {
         let makes = derived.try_all(&name, payload.as_bytes(), (qos, retain)).into_iter();
         journey.makes = makes.map(|(by, to, made)| derived::outcome(&by, &to, made)).collect();
         let weight = payload.len() + name.len();
@@ -137,6 +145,20 @@ fn follow(broker: &Broker, derived: &DerivedTopics, question: JourneyQuestion) -
             .collect();
     }
     Ok(journey)
+}
+
+/// Whether whoever publishes would be heard, if the topic has owners. What messages say of their strength is not asked.
+fn owned(broker: &Broker, topic: &TopicName, client_id: &str, access: &Access) -> Option<OwnerTrial> {
+    let paths = broker.sessions.router.owned();
+    let by = paths.find(topic)?;
+    let strength = by.strength.of(|| Some(&access.subject().identity.attributes), &[]);
+    let publishing = Publishing { client_id, identity: access.name(), strength };
+    let owner = broker.sessions.owned.would_keep_back(topic, publishing);
+    Some(OwnerTrial {
+        strength,
+        not_owner: owner.map(|owner| owners::not_owner(&NotOwner::OwnedBy(owner))),
+        owner: broker.sessions.owned.see(topic).map(|seen| owners::claimant(&seen.owner)),
+    })
 }
 
 /// A recipient, the shared subscription, and why it does not receive the message.

@@ -12,6 +12,7 @@ pub mod history;
 pub mod inbox;
 mod ladder_packet;
 pub mod ladders;
+pub mod owners;
 pub mod readings;
 pub mod recordings;
 pub mod rehearsal;

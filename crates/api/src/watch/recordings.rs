@@ -12,13 +12,16 @@ use moorfall_wire::QoS;
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
 
-use crate::http::{
-    fields::Filter,
-    operator::Operator,
-    preview::preview,
-    problem::{Body, Fault},
-    reading::{Limit, Path, Query},
-    responses::{Conflict, NotFound},
+use crate::{
+    http::{
+        fields::Filter,
+        operator::Operator,
+        preview::preview,
+        problem::{Body, Fault},
+        reading::{Limit, Path, Query},
+        responses::{Conflict, NotFound},
+    },
+    watch::owners,
 };
 
 /// What is to be recorded.
@@ -62,6 +65,7 @@ fn message(sessions: &Sessions, journey: &Journey) -> RecordedMessage {
         preview: preview(&journey.payload),
         more: journey.bytes > journey.payload.len(),
         refused: journey.refused.as_ref().map_or_else(String::new, ToString::to_string),
+        not_owner: journey.not_owner.as_ref().map(owners::not_owner),
         access: journey.publisher.access.as_ref().map_or_else(String::new, ToString::to_string),
         plan: journey.publisher.plan.clone().map(PlanVerdict::from),
         recipients: journey.total,

@@ -20,7 +20,7 @@ use crate::{
     http::{apart::apart, fields::Topic, preview::preview, problem::Fault, reading::Query, responses::Conflict},
     links::derived,
     state::App,
-    watch::topics::view,
+    watch::{owners, topics::view},
 };
 
 /// Subscribers that are named.
@@ -88,6 +88,7 @@ fn details(broker: &Broker, derived: &DerivedTopics, topic: TopicName, after: u6
             cadence: planned.cadence.map(|cadence| cadence.as_secs()),
         }),
         has_plan: !plan.topics().is_empty(),
+        owned: owners::ownership(broker, &topic),
         made_by: derived
             .makers_of(&topic)
             .into_iter()

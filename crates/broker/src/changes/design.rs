@@ -99,6 +99,7 @@ impl Broker {
         self.design.start_differs.store(false, Ordering::Relaxed);
         self.live.drifts.clear();
         self.sessions.rebind(|_| true);
+        self.sessions.set_owned(self.design.policy().blueprint());
         let applied = Fact::BlueprintApplied {
             revision: record.number,
             by: record.author.as_str().into(),

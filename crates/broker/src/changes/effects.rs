@@ -1,10 +1,11 @@
 //! What a design that is not in force yet would do to what is live.
 use std::{collections::HashMap, sync::Arc};
 
-use moorfall_contract::effects::{CohortMove, ConditionMove, Effects, LostSubscription, LostTopic};
+use moorfall_contract::effects::{CohortMove, ConditionMove, Effects, LostSubscription, LostTopic, NewlyOwned};
 use moorfall_core::{
     Identity, SessionKey, When,
     access::{Access, BindError, Policy, Request},
+    owned::OwnedPaths,
 };
 use moorfall_wire::{QoS, TopicFilter, TopicName};
 
@@ -31,6 +32,7 @@ impl Broker {
         self.effects_on_retained(old, new, &mut effects);
         self.effects_on_topics(old, new, &mut effects);
         self.effects_of_conditions(old, new, &mut effects);
+        self.effects_on_owners(old, new, &mut effects);
         for identity in self.identities.directory.identities() {
             effects_on_identity(&identity, old, new, &mut effects);
         }
@@ -138,6 +140,27 @@ impl Broker {
                 identity: identity.to_string(),
                 topic,
                 explanation,
+            });
+        }
+    }
+
+    fn effects_on_owners(&self, old: &Policy, new: &Policy, effects: &mut Effects) {
+        let paths = |policy: &Policy| OwnedPaths::new(&policy.blueprint().owned);
+        let (before, after) = (paths(old), paths(new));
+        for topic in self.sessions.owned.topics() {
+            if after.find(&topic).is_none() {
+                list(&mut effects.disowned, &mut effects.disowned_total, || topic.to_string());
+            }
+        }
+        if after.is_empty() {
+            return;
+        }
+        for (topic, identity) in self.live.topics.publishers(self.now()) {
+            let Some(by) = after.find(&topic).filter(|_| before.find(&topic).is_none()) else { continue };
+            list(&mut effects.newly_owned, &mut effects.newly_owned_total, || {
+                let known = self.identities.directory.identity(&identity);
+                let strength = by.strength.of(|| known.as_ref().map(|known| &known.attributes), &[]);
+                NewlyOwned { topic, identity: identity.to_string(), strength }
             });
         }
     }

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use moorfall_core::{
-    Message, Passing, Run, access::Request, bridge::CameBack, measure::Measure, router::Route, session::Routed,
+    Message, Passing, Run, access::Request, bridge::CameBack, measure::Measure, owned::NotOwner, router::Route,
+    session::Routed,
 };
 use moorfall_live::{ears::Wanted, facts::Fact, journeys::Publisher, topics::hierarchy::Noted};
 use moorfall_wire::{PacketId, PacketType, QoS, TopicName};
@@ -14,6 +15,7 @@ use crate::{
     sessions::{
         Sessions,
         dispatch::{AnswerDue, By, Handed},
+        owners,
         record::SessionRecord,
     },
 };
@@ -57,6 +59,9 @@ impl Connection {
         }
         let route = Arc::clone(route);
         self.hand_on_run();
+        if let Some(why) = self.not_owner(&message, &route) {
+            return self.keep_back(qos, packet_id, why);
+        }
         self.broker.live.counters.count_by(Measure::MessagesIn, qos, 1);
         let passing = Passing::Messages(std::slice::from_ref(&message));
         self.note_topic(&message.topic, passing, message.weight() as u64);
@@ -76,6 +81,29 @@ impl Connection {
             self.session.handle_routed(qos, id, routed);
         } else {
             self.answers.push_back((promise, Awaited::Routed(qos, id, routed, message.received)));
+        }
+    }
+
+    /// Why nobody gets a message, if another client owns its topic.
+    fn not_owner(&self, message: &Message, route: &Route<Arc<SessionRecord>>) -> Option<NotOwner> {
+        let (by, record) = (route.owned.as_ref()?, self.record.as_ref()?);
+        let publisher = owners::Publisher {
+            client_id: &record.client_id,
+            identity: &record.identity,
+            attributes: self.session.access().map(|access| &access.subject().identity.attributes),
+            is_will: self.session.is_closed(),
+        };
+        self.broker.sessions.judge_owner(message, by, publisher)
+    }
+
+    /// Tells the publisher that nobody gets its message, after the answers to those before it.
+    fn keep_back(&mut self, qos: QoS, packet_id: Option<PacketId>, why: NotOwner) {
+        let Some(id) = packet_id else { return };
+        let routed = Routed::NotOwner(why);
+        if self.answers.is_empty() {
+            self.session.handle_routed(qos, id, routed);
+        } else {
+            self.answers.push_back((None, Awaited::Routed(qos, id, routed, self.broker.now())));
         }
     }
 

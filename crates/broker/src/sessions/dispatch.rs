@@ -11,7 +11,7 @@ use moorfall_core::{
 };
 use moorfall_live::{
     ears::Wanted,
-    journeys::{Publisher, Unsent},
+    journeys::{self, Unsent},
     topics::hierarchy::Noted,
 };
 use moorfall_wire::{PacketId, QoS};
@@ -21,6 +21,7 @@ use crate::{
     sessions::{
         Sessions,
         journal::{self, Promise},
+        owners::Publisher,
         record::{Queueing, SessionRecord},
     },
 };
@@ -108,18 +109,31 @@ fn terms(recipient: &Recipient<Arc<SessionRecord>>) -> (QoS, bool) {
 impl Sessions {
     /// Routes a message that no connection has brought: a will, or the service's own.
     pub fn publish(&self, message: &Arc<Message>, identity: &Arc<str>) {
+        self.publish_from(message, Publisher { client_id: identity, identity, attributes: None, is_will: false });
+    }
+
+    /// Routes the will of a client that has gone.
+    pub(super) fn publish_will_of(&self, message: &Arc<Message>, identity: &Arc<str>, client_id: &str) {
+        self.publish_from(message, Publisher { client_id, identity, attributes: None, is_will: true });
+    }
+
+    fn publish_from(&self, message: &Arc<Message>, from: Publisher<'_>) {
+        let identity = from.identity;
+        let followed = self.live.recorder.is_on().then(|| {
+            let publisher = || journeys::Publisher { identity: identity.to_string(), ..journeys::Publisher::default() };
+            self.live.recorder.follow(Arc::clone(message), publisher)
+        });
+        let message = followed.as_ref().unwrap_or(message);
+        let route = self.router.route(&message.topic);
+        if route.owned.as_ref().is_some_and(|by| self.judge_owner(message, by, from).is_some()) {
+            return;
+        }
         let (messages, bytes) = (Passing::Messages(std::slice::from_ref(message)), message.weight() as u64);
         self.live.topics.note(&message.topic, Noted { messages, bytes, publisher: identity }, self.clock.now());
         self.live.ears.hear(&message.topic, messages, &mut Wanted::default());
         self.live.counters.count_by(Measure::MessagesIn, message.qos, 1);
         let by = By { identity, waiting: None };
-        let route = self.router.route(&message.topic);
-        if self.live.recorder.is_on() {
-            let publisher = || Publisher { identity: identity.to_string(), ..Publisher::default() };
-            self.distribute(&self.live.recorder.follow(Arc::clone(message), publisher), &route, by);
-        } else {
-            self.distribute(message, &route, by);
-        }
+        self.distribute(message, &route, by);
     }
 
     /// Publishes a message of the service itself at QoS 0. As the retained one of its topic it is kept in memory alone,

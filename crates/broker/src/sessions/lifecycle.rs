@@ -210,6 +210,7 @@ impl Sessions {
         if let Some((_, message)) = will {
             self.publish_will(&message, record);
         }
+        self.end_ownership(&record.client_id);
         self.router.unsubscribe(record.key, state.subscriptions().map(|(filter, _)| filter));
         let mut shared = state.take_shared();
         let mut queue = record.close();
@@ -311,7 +312,7 @@ impl Sessions {
         let message = Arc::new(message.renewed(self.clock.now()));
         let sent = Fact::WillSent { client: record.named(), topic: message.topic.clone() };
         notes::note(&self.live, self.clock.now(), &sent);
-        self.publish(&message, identity);
+        self.publish_will_of(&message, identity, client_id);
     }
 
     fn note_refused_will(&self, record: &SessionRecord, refusal: Refusal) {

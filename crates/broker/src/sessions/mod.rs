@@ -10,6 +10,7 @@ pub mod journal;
 pub mod journal_writer;
 pub mod judged;
 pub mod lifecycle;
+pub mod owners;
 pub mod page_reader;
 pub mod pager;
 pub mod record;
@@ -30,7 +31,10 @@ use tracing_mutex::parkinglot::Mutex;
 use crate::{
     clock::Clock,
     judge::Judges,
-    sessions::{cleared::Cleared, journal::Journal, pager::Pager, record::SessionRecord, registry::Registry},
+    sessions::{
+        cleared::Cleared, journal::Journal, owners::OwnedTopics, pager::Pager, record::SessionRecord,
+        registry::Registry,
+    },
 };
 
 /// All sessions of one broker.
@@ -50,6 +54,8 @@ pub struct Sessions {
     pub judge: Judges,
     /// Retained messages that were cleared and can be brought back.
     pub cleared: Mutex<Cleared>,
+    /// Who owns topics that have one owner at a time.
+    pub owned: OwnedTopics,
     /// Limits of the service.
     pub limits: Arc<Limits>,
     /// The clock of the process.
@@ -68,6 +74,7 @@ impl Sessions {
             live,
             judge,
             cleared: Mutex::default(),
+            owned: OwnedTopics::default(),
             limits,
             clock,
             next_key: AtomicU64::new(last.key + 1),

@@ -37,7 +37,8 @@ pub async fn restore(sessions: &Arc<Sessions>, store: &Store, crashed: bool) -> 
     // A will that is due now is newer than all of them.
     placing.await.expect("whoever finds places does not panic");
     put_back(sessions, stored, crashed);
-    Ok(())
+    // Sessions that ended with the service may come back, and own what they owned.
+    sessions.restore_owners(store).await
 }
 
 fn put_back(sessions: &Sessions, stored: Stored, crashed: bool) {

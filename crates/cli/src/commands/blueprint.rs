@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 use moorfall_contract::{
     blueprint_files::{BLUEPRINT_SCHEMA, blueprint_files},
     design::{ChangeView, Check, Comparison, FieldChangeView, FindingView, ProofView, RevisionView},
-    effects::Effects,
+    effects::{Effects, NewlyOwned},
     kinds::{ChangeKind, Severity},
 };
 use moorfall_core::blueprint::SourceFile;
@@ -14,6 +14,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::json;
 
 use crate::{
+    commands::journey::strong,
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, plural, printable, table},
 };
@@ -233,7 +234,7 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
         if rest > 0 { output::line(format_args!("  {FAINT}and {} more{FAINT:#}", count(rest))) } else { Ok(()) }
     };
     let Effects { lost_subscriptions, lost_topics, unplanned_retained, cohort_moves, .. } = effects;
-    let Effects { unmade_retained, condition_moves, .. } = effects;
+    let Effects { unmade_retained, condition_moves, newly_owned, disowned, .. } = effects;
     for lost in lost_subscriptions {
         let who = format!("client {} ({}) loses its subscription to {}", lost.client_id, lost.identity, lost.filter);
         output::line(output::indented(&printable(&who), 2))?;
@@ -268,6 +269,16 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
         }
     }
     more(condition_moves.len(), effects.condition_moves_total)?;
+    for NewlyOwned { topic, identity, strength } in newly_owned {
+        let words = format!("{topic} has one owner from then on; {identity} published to it ({})", strong(*strength));
+        output::line(output::indented(&printable(&words), 2))?;
+    }
+    more(newly_owned.len(), effects.newly_owned_total)?;
+    for topic in disowned {
+        let words = format!("{topic} has no owner any more: everyone that publishes to it is heard");
+        output::line(output::indented(&printable(&words), 2))?;
+    }
+    more(disowned.len(), effects.disowned_total)?;
     for moved in cohort_moves {
         let verb = if moved.enters { "enters" } else { "leaves" };
         output::line(format_args!("  {} {verb} cohort {}", printable(&moved.identity), moved.cohort))?;
@@ -278,6 +289,8 @@ fn print_effects(effects: &Effects) -> std::io::Result<()> {
         + effects.unplanned_retained_total
         + effects.unmade_retained_total
         + effects.condition_moves_total
+        + effects.newly_owned_total
+        + effects.disowned_total
         + effects.cohort_moves_total;
     if total == 0 { output::line("  none") } else { Ok(()) }
 }

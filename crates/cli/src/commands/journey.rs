@@ -2,7 +2,10 @@
 
 use anstyle::{AnsiColor, Style};
 use clap::Args;
-use moorfall_contract::journeys::{Journey, Outcome, RecipientView};
+use moorfall_contract::{
+    journeys::{Journey, Outcome, RecipientView},
+    owners::{NotOwnerView, OwnerTrial},
+};
 use moorfall_core::ADMINISTRATOR;
 use moorfall_wire::{QoS, TopicName};
 use serde_json::json;
@@ -79,6 +82,15 @@ fn print(journey: &Journey) -> std::io::Result<()> {
     if !journey.accepted {
         return output::line("The broker would refuse the message, so there are no recipients.");
     }
+    if let Some(owned) = &journey.owned {
+        match &owned.not_owner {
+            Some(not_owner) => {
+                step(no, "owner", &kept_back(not_owner))?;
+                return output::line("Nobody would get the message: it would be withheld.");
+            }
+            None => step(yes, "owner", &heard(owned))?,
+        }
+    }
     if !journey.retained.is_empty() {
         step(yes, "retained", &journey.retained)?;
     }
@@ -108,6 +120,32 @@ fn print(journey: &Journey) -> std::io::Result<()> {
         "{FAINT}{all}: {}. This is a preview; no message was published.{FAINT:#}",
         parts.join(", ")
     ))
+}
+
+/// Why nobody gets a message, as another client owns its topic.
+pub(super) fn kept_back(why: &NotOwnerView) -> String {
+    match &why.client_id {
+        Some(owner) => format!("The topic is owned by {owner}, {}.", strong(why.strength)),
+        None => "As many topics are owned as may be, and this one has no owner.".into(),
+    }
+}
+
+/// How strong somebody is, in words.
+pub(super) fn strong(strength: Option<f64>) -> String {
+    strength.map_or_else(|| "no strength".into(), |strength| format!("strength {strength}"))
+}
+
+fn heard(OwnerTrial { strength, owner, .. }: &OwnerTrial) -> String {
+    match owner {
+        None => format!("Nobody owns the topic; the client would ({}).", strong(*strength)),
+        Some(owner) => {
+            format!(
+                "The client owns the topic, or would take it from {} ({}).",
+                owner.client_id,
+                strong(owner.strength)
+            )
+        }
+    }
 }
 
 /// Why a session gets what it gets, and what that becomes across a bridge.

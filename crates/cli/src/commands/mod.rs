@@ -16,6 +16,7 @@ pub mod identities;
 pub mod journey;
 pub mod ladder;
 pub mod measures;
+mod owners;
 pub mod people;
 pub mod publish;
 pub mod recording;

@@ -14,7 +14,7 @@ use tokio::time::{Instant, sleep_until};
 
 use crate::{
     arguments::{duration, whole_seconds},
-    commands::journey::explained,
+    commands::journey::{explained, kept_back},
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, span, table},
     stop::Stop,
@@ -233,6 +233,9 @@ fn fate(message: &RecordedMessage) -> String {
     if !message.refused.is_empty() {
         return "refused".into();
     }
+    if message.not_owner.is_some() {
+        return "withheld".into();
+    }
     if message.recipients == 0 {
         return "no subscribers".into();
     }
@@ -288,6 +291,13 @@ fn print_journey(journey: &RecordedJourney) -> std::io::Result<()> {
     output::line(indented(&printable(&message.access), 2))?;
     if let Some(plan) = message.plan.as_ref().filter(|plan| plan.has_plan) {
         output::line(indented(&printable(&plan.explanation), 2))?;
+    }
+    if let Some(why) = &message.not_owner {
+        let words = kept_back(why);
+        return output::line(format_args!(
+            "  {WARN}withheld{WARN:#} {}",
+            indented(&printable(&words), 11).trim_start()
+        ));
     }
     if journey.recipients.is_empty() {
         return output::line("  no subscribers");

@@ -15,6 +15,7 @@ use moorfall_core::{
 use moorfall_wire::TopicName;
 
 use crate::{
+    commands::owners,
     local::{Local, Which},
     output::{self, Done, FAINT, Failure, STRONG, WARN, ago, count, indented, plural, printable, since, span, table},
 };
@@ -83,6 +84,18 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
+    /// Show who owns topics that have one owner at a time
+    Owners {
+        /// Topic filter [default: all]
+        #[arg(default_value = "#", hide_default_value = true)]
+        filter: String,
+        /// Show at most N topics
+        #[arg(long, value_name = "N", default_value_t = 100)]
+        limit: u32,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Print blueprint lines for a topic that is not planned yet
     Draft {
         /// Topic name
@@ -110,6 +123,7 @@ pub async fn run(arguments: Arguments) -> Done {
             if json { output::json(&details) } else { output::finish(print_topic(&topic, &details)) }
         }
         Verb::Drift { json } => drift(&arguments.which.find()?, json).await,
+        Verb::Owners { filter, limit, json } => owners::run(&arguments.which.find()?, &filter, limit, json).await,
         Verb::Draft { topic } => draft(&arguments.which.find()?, &topic).await,
     }
 }
@@ -301,6 +315,11 @@ fn print_topic(topic: &str, details: &TopicDetails) -> std::io::Result<()> {
         }
         None if details.has_plan => part("plan", "not planned")?,
         None => part("plan", "the blueprint has no planned topics")?,
+    }
+    if let Some(owned) = &details.owned {
+        for (index, words) in owners::ownership(owned).iter().enumerate() {
+            part(if index == 0 { "owner" } else { "" }, words)?;
+        }
     }
     for made in &details.made_by {
         let stale = if made.quality == Some(Quality::Stale) { ", which is stale" } else { "" };

@@ -7,7 +7,7 @@ use humantime::format_duration;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, OnlyWhere, PlannedLevel,
+    Alert, Blueprint, Bridge, BridgeMapping, Cohort, Contact, Derived, DerivedSource, OnlyWhere, Owned, PlannedLevel,
     PlannedTopic, Proof, Rule, Verdict,
 };
 use crate::{Values, shown::span};
@@ -70,7 +70,7 @@ impl From<String> for Content {
 pub struct Change {
     /// What happens to it.
     pub kind: Kind,
-    /// What it is: level, topic, cohort, rule, condition, proof, contact, alert, bridge or derived topic.
+    /// What it is: level, topic, cohort, rule, condition, proof, contact, alert, bridge, derived topic or owned path.
     pub part: String,
     /// Its name.
     pub name: String,
@@ -94,7 +94,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         BTreeMap::from([(String::new(), (0, fields))])
     };
     compare("blueprint", head(old), head(new), &mut changes);
-    let parts: [(&str, ListParts); 10] = [
+    let parts: [(&str, ListParts); 11] = [
         ("level", |blueprint| named(blueprint.levels.iter().map(|(name, level)| (name, level_fields(level))))),
         ("topic", |blueprint| named(blueprint.topics.iter().map(|topic| (&topic.path, topic_fields(topic))))),
         ("cohort", |blueprint| named(blueprint.cohorts.iter().map(|(name, cohort)| (name, cohort_fields(cohort))))),
@@ -105,6 +105,7 @@ pub fn diff(old: &Blueprint, new: &Blueprint) -> Vec<Change> {
         ("alert", |blueprint| named(blueprint.alerts.iter().map(|alert| (&alert.name, alert_fields(alert))))),
         ("bridge", |blueprint| named(blueprint.bridges.iter().map(|bridge| (&bridge.name, bridge_fields(bridge))))),
         ("derived", |blueprint| named(blueprint.derived.iter().map(|one| (&one.name, derived_fields(one))))),
+        ("owned", |blueprint| named(blueprint.owned.iter().map(|one| (&one.path, owned_fields(one))))),
     ];
     for (part, list) in parts {
         compare(part, list(old), list(new), &mut changes);
@@ -320,6 +321,15 @@ fn derived_fields(derived: &Derived) -> Fields {
         ("qos", derived.qos.to_string().into()),
         ("retained", derived.retained.to_string().into()),
         ("purpose", derived.purpose.clone().into()),
+    ]
+}
+
+fn owned_fields(owned: &Owned) -> Fields {
+    let silent = owned.silent_after.map(|time| format_duration(time).to_string()).unwrap_or_default();
+    vec![
+        ("strength", owned.strength.to_string().into()),
+        ("silent-after", silent.into()),
+        ("purpose", owned.purpose.clone().into()),
     ]
 }
 

@@ -7,6 +7,7 @@ mod derived;
 mod diff;
 mod lint;
 mod lint_bridges;
+mod owned;
 mod pattern;
 mod payload;
 mod proofs;
@@ -15,6 +16,7 @@ mod read_alerts;
 mod read_bridges;
 mod read_conditions;
 mod read_derived;
+mod read_owned;
 mod reader;
 mod schema_cost;
 mod source;
@@ -37,6 +39,7 @@ pub use self::{
     bridges::{Bridge, BridgeFiles, BridgeMapping, Waiting},
     derived::{Derived, DerivedForm, DerivedSource, Statistic, Window},
     diff::{Change, FieldChange, Kind, diff},
+    owned::{Owned, StrengthOf},
     pattern::{BindError, ClientId, PatternError, PatternLevel, TopicPattern},
     payload::{Payload, PayloadFault, Schema},
     proofs::{Population, ProofFault, ProofResult, prove, prove_within},
@@ -73,6 +76,8 @@ pub struct Blueprint {
     pub derived: Vec<Derived>,
     /// Which messages of some topics somebody gets.
     pub conditions: Vec<OnlyWhere>,
+    /// Topics that have one owner at a time.
+    pub owned: Vec<Owned>,
 }
 
 /// A named place in the hierarchy.

@@ -19,6 +19,7 @@ use super::{
     read_bridges::BridgeEntry,
     read_conditions::ConditionEntry,
     read_derived::DerivedEntry,
+    read_owned::OwnedEntry,
     reader::{Reader, rate},
 };
 use crate::{AttributeValue, CohortQuota, Level, Values, expression::Expression};
@@ -51,6 +52,8 @@ struct File {
     derived: Vec<DerivedEntry>,
     #[serde(default)]
     conditions: Vec<ConditionEntry>,
+    #[serde(default)]
+    owned: Vec<OwnedEntry>,
 }
 
 #[derive(Deserialize)]
@@ -152,6 +155,7 @@ pub(super) fn read(source: Source) -> Result<Blueprint, Vec<Finding>> {
         reader.bridges(&mut blueprint, file.bridges);
         reader.derived(&mut blueprint, file.derived);
         reader.conditions(&mut blueprint, file.conditions);
+        reader.owned(&mut blueprint, file.owned);
     }
     reader.no_derived_cycle(&blueprint);
     reader.twice(&blueprint);
@@ -301,7 +305,7 @@ impl Reader {
         }
     }
 
-    fn path(&mut self, at: &Span, path: &str) -> Option<Vec<PathLevel>> {
+    pub(super) fn path(&mut self, at: &Span, path: &str) -> Option<Vec<PathLevel>> {
         let mut levels = Vec::new();
         for text in path.split('/') {
             let name = text.strip_prefix('{').and_then(|text| text.strip_suffix('}'));

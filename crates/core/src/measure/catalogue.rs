@@ -24,6 +24,8 @@ macro_rules! measures {
                     "Messages that were routed to a session and not sent.";
                 left_out LeftOut: Messages by Nothing, History,
                     "Messages that subscribers did not get because their conditions are not true.";
+                not_owner NotOwner: Messages by Nothing, History,
+                    "Messages that nobody got because another client owns their topic.";
                 refused Refused: Attempts by Refused, History,
                     "Attempts to publish or subscribe that were refused.";
             }

@@ -7,7 +7,7 @@ use bytestring::ByteString;
 use moorfall_wire::{PacketId, ReasonCode, TopicFilter};
 
 use super::{ended::Ended, not_accepted::NotAccepted, refusal::Refusal};
-use crate::{Delivery, Granted, Message, access::Access, retained::RetainedFull};
+use crate::{Delivery, Granted, Message, access::Access, owned::NotOwner, retained::RetainedFull};
 
 /// What a client says of itself, for checking.
 #[derive(Clone)]
@@ -107,7 +107,7 @@ pub enum Action {
 }
 
 /// How an accepted message was routed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Routed {
     /// To this many sessions.
     To(usize),
@@ -115,4 +115,6 @@ pub enum Routed {
     QueuesFull,
     /// Not at all: it was to be retained and there is no room.
     RetainedFull(RetainedFull),
+    /// Not at all: another client owns the topic.
+    NotOwner(NotOwner),
 }

@@ -116,6 +116,11 @@ impl Session {
                 let words = "Message not accepted: the queue of every subscriber is full.";
                 self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &words);
             }
+            Routed::NotOwner(why) => {
+                // §3.4.2.1: it is valid, and the receiver is not willing to accept it.
+                let words = format!("Message withheld: {why}.");
+                self.acknowledge(qos, packet_id, ReasonCode::ImplementationSpecific, &words);
+            }
             Routed::RetainedFull(full) => {
                 let refusal = Reason::Retained(full).refusal(open.access.name(), Act::Publish, "", None);
                 self.acknowledge(qos, packet_id, ReasonCode::QuotaExceeded, &refusal);
