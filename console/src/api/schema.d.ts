@@ -1573,6 +1573,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/topics/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List topics with their owners */
+        get: operations["list_owners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/topics/topic": {
         parameters: {
             query?: never;
@@ -2214,6 +2231,28 @@ export interface components {
             /** @description Whether it may be applied. */
             ready: boolean;
         };
+        /** @description One that publishes to an owned topic. */
+        ClaimantView: {
+            /** @description Its client identifier; of the service's own messages the name by which they are published. */
+            client_id: string;
+            /**
+             * Format: date-time
+             * @description When it was heard last.
+             */
+            heard_at: string;
+            /** @description Whose it is. */
+            identity: string;
+            /**
+             * Format: date-time
+             * @description When it was first heard.
+             */
+            since: string;
+            /**
+             * Format: double
+             * @description How strong it is; null if it has no strength, which is weaker than every other.
+             */
+            strength?: number | null;
+        };
         /** @description What was cleared. */
         ClearedView: {
             /**
@@ -2731,6 +2770,13 @@ export interface components {
              * @description How many.
              */
             condition_moves_total: number;
+            /** @description Topics that have an owner now, and none from then on: everyone that may publish to them is heard. */
+            disowned: string[];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            disowned_total: number;
             /** @description Subscriptions that are lost. Clients that are connected are disconnected, and told why. */
             lost_subscriptions: components["schemas"]["LostSubscription"][];
             /**
@@ -2745,6 +2791,13 @@ export interface components {
              * @description How many.
              */
             lost_topics_total: number;
+            /** @description Topics of the last day that have one owner from then on, and had not. */
+            newly_owned: components["schemas"]["NewlyOwned"][];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            newly_owned_total: number;
             /** @description Topics of retained messages that a derived topic made, and none makes any more. */
             unmade_retained: string[];
             /**
@@ -2769,7 +2822,7 @@ export interface components {
          * @description What happened.
          * @enum {string}
          */
-        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "session-ended" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails" | "bridge-up" | "bridge-down" | "bridge-refused" | "bridge-drops" | "bridge-told";
+        EventKind: "connected" | "disconnected" | "connection-lost" | "taken-over" | "refused" | "unfinished" | "handshake-failed" | "sign-ins-fail" | "listener-refuses" | "listener-accepts" | "session-expired" | "session-ended" | "subscribed" | "subscription-refused" | "unsubscribed" | "will-sent" | "will-refused" | "owner-changed" | "blueprint-applied" | "identity-changed" | "identity-removed" | "database-away" | "database-back" | "certificate-ends" | "alert-raised" | "alert-cleared" | "notice-fails" | "bridge-up" | "bridge-down" | "bridge-refused" | "bridge-drops" | "bridge-told";
         /** @description Something that happened. */
         EventView: {
             /** @description From which address; empty if from none. */
@@ -3075,6 +3128,7 @@ export interface components {
             explanation: string;
             /** @description What derived topics of the design would make of it. */
             makes: components["schemas"]["DerivedTrialOutcome"][];
+            owned?: components["schemas"]["OwnerTrial"] | null;
             /** @description What the plan says. */
             plan: components["schemas"]["PlanVerdict"];
             /** @description The first thousand of them. */
@@ -3587,6 +3641,18 @@ export interface components {
             /** @description The topic or path. */
             topic: string;
         };
+        /** @description A live topic that has one owner from then on. */
+        NewlyOwned: {
+            /** @description Who published to it last. */
+            identity: string;
+            /**
+             * Format: double
+             * @description How strong that identity is by its attributes; null if it has no strength, or if messages tell it.
+             */
+            strength?: number | null;
+            /** @description The topic. */
+            topic: string;
+        };
         /** @description A token that was made. It is shown this once. */
         NewToken: {
             /**
@@ -3734,11 +3800,73 @@ export interface components {
          * @enum {string}
          */
         NoticeWay: "mail" | "hook" | "topic";
+        /** @description Why nobody gets a message: another client owns its topic. */
+        NotOwnerView: {
+            /** @description The client identifier of the owner; null if the topic has none, because as many topics are owned as may be. */
+            client_id?: string | null;
+            /** @description Whose it is. */
+            identity?: string | null;
+            /**
+             * Format: double
+             * @description How strong it is; null if it has no strength.
+             */
+            strength?: number | null;
+        };
         /**
          * @description What a session gets of a message.
          * @enum {string}
          */
         Outcome: "sent" | "queued" | "acknowledged" | "refused" | "withheld";
+        /** @description Topics that have owners. */
+        OwnedTopicList: {
+            /** @description Whether the blueprint has owned paths. */
+            has_owned: boolean;
+            /** @description As many as were asked for, by topic. */
+            topics: components["schemas"]["OwnedTopicView"][];
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            total: number;
+        };
+        /** @description A topic with its owner. */
+        OwnedTopicView: {
+            /** @description Others that publish to it, in the order in which they came; at most 7. */
+            others: components["schemas"]["ClaimantView"][];
+            /** @description Its owner. */
+            owner: components["schemas"]["ClaimantView"];
+            /** @description The owned path of the blueprint. */
+            path: string;
+            /**
+             * Format: date-time
+             * @description When it is the owner no more, unless it publishes; null if it may be silent for as long as its session lasts.
+             */
+            silent_at?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it is the owner.
+             */
+            since: string;
+            /** @description The topic. */
+            topic: string;
+            /** @description Whether it was the owner when the service was started, and was not heard since then. */
+            unheard: boolean;
+            /**
+             * Format: int64
+             * @description Messages that were withheld since the service was started, or since the topic has an owner.
+             */
+            withheld: number;
+        };
+        /** @description Whether a message would be its topic's owner's. */
+        OwnerTrial: {
+            not_owner?: components["schemas"]["NotOwnerView"] | null;
+            owner?: components["schemas"]["ClaimantView"] | null;
+            /**
+             * Format: double
+             * @description How strong its publisher is; null if it has no strength.
+             */
+            strength?: number | null;
+        };
         /** @description A person as they are to be. */
         PersonDraft: {
             /** @description A new password, of at least 10 characters; omit it to keep the earlier one. */
@@ -3916,6 +4044,11 @@ export interface components {
             messages_out: number;
             /**
              * Format: double
+             * @description Messages that nobody got because another client owns their topic.
+             */
+            not_owner: number;
+            /**
+             * Format: double
              * @description Attempts to publish or subscribe that were refused.
              */
             refused: number;
@@ -4024,6 +4157,7 @@ export interface components {
             identity: string;
             /** @description Whether the payload goes on after that. */
             more: boolean;
+            not_owner?: components["schemas"]["NotOwnerView"] | null;
             /**
              * Format: int64
              * @description Its number.
@@ -4721,6 +4855,23 @@ export interface components {
             /** @description The worst of them. */
             worst_alerts: components["schemas"]["RaisedAlert"][];
         };
+        /** @description What tells how strong a publisher is: an attribute of its identity, or a user property of its messages. */
+        StrengthView: {
+            /** @description The attribute; null if it is a user property. */
+            attribute?: string | null;
+            /**
+             * Format: double
+             * @description The greatest that counts; null of an attribute.
+             */
+            greatest?: number | null;
+            /**
+             * Format: double
+             * @description The least that counts; null of an attribute.
+             */
+            least?: number | null;
+            /** @description The user property; null if it is an attribute. */
+            property?: string | null;
+        };
         /** @description One subscription of a session. */
         SubscribedTo: {
             /** @description Which messages its client asked for, as an expression; null if all. */
@@ -4855,6 +5006,7 @@ export interface components {
             makes: components["schemas"]["Makes"][];
             /** @description The messages that were gathered, oldest first: the newest 200, and at most 20 of each second. */
             messages: components["schemas"]["TopicMessage"][];
+            owned?: components["schemas"]["TopicOwnership"] | null;
             plan?: components["schemas"]["PlanEntry"] | null;
             /** @description The rules that are about it. */
             rules: components["schemas"]["RuleOnTopic"][];
@@ -4923,6 +5075,21 @@ export interface components {
             qos: number;
             /** @description Whether it was to be retained. */
             retain: boolean;
+        };
+        /** @description How a topic is owned. */
+        TopicOwnership: {
+            now?: components["schemas"]["OwnedTopicView"] | null;
+            /** @description The owned path of the blueprint. */
+            path: string;
+            /** @description What it is for. */
+            purpose: string;
+            /**
+             * Format: int64
+             * @description How long an owner may be silent, seconds; null if for as long as its session lasts.
+             */
+            silent_after_seconds?: number | null;
+            /** @description What tells how strong a publisher is. */
+            strength: components["schemas"]["StrengthView"];
         };
         /** @description One level of the live hierarchy. Its counts are those of the topic that ends here, if one does, and of all below. */
         TopicView: {
@@ -5010,6 +5177,11 @@ export interface components {
              * @description Messages sent to clients.
              */
             messages_out: number;
+            /**
+             * Format: int64
+             * @description Messages that nobody got because another client owns their topic.
+             */
+            not_owner: number;
             /**
              * Format: int64
              * @description Attempts to publish or subscribe that were refused.
@@ -14255,6 +14427,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Match"];
+                };
+            };
+            /** @description Unreadable request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Role not sufficient, or the request came from another page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Invalid input */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_owners: {
+        parameters: {
+            query?: {
+                /** @description Those that this filter matches; all if absent. */
+                filter?: string;
+                /** @description Topics at most, up to 10,000. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnedTopicList"];
                 };
             };
             /** @description Unreadable request */

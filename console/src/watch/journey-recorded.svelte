@@ -36,7 +36,11 @@
   }
 
   const tone = (message: RecordedMessage) =>
-    message.refused || message.not_owner || message.withheld > 0 ? 'text-wrong' : message.queued > 0 ? 'text-rain' : '';
+    message.refused || message.not_owner || message.withheld > 0
+      ? 'text-wrong'
+      : message.queued > 0
+        ? 'text-rain'
+        : '';
 </script>
 
 <Panel title="Record" note="up to 100 messages per second; the latest 500 are held">

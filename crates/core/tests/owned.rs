@@ -69,7 +69,7 @@ fn the_strongest_is_heard_and_of_equal_ones_the_first() {
     let changes = owners.end("stage", at(4));
     assert_eq!(
         changes[0].to_string(),
-        "stage-2 (strength 1) owns the topic now: the session of stage (strength 2) has ended."
+        "stage-2 (strength 1) owns harrowmere/gorge/kettle-weir/level now: the session of stage (strength 2) has ended."
     );
     assert_eq!(owner(&owners), "stage-2");
     assert_eq!(publish(&mut owners, &by, "stage-3", Some(1.0), at(5)), (false, None));
@@ -81,7 +81,10 @@ fn the_strongest_is_heard_and_of_equal_ones_the_first() {
     assert_eq!(owners.end("stage", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("stage-3"));
     assert_eq!(owners.end("stage-3", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("diver"));
     let last = owners.end("diver", at(8));
-    assert_eq!(last[0].to_string(), "Nobody owns the topic now: the session of diver (no strength) has ended.");
+    assert_eq!(
+        last[0].to_string(),
+        "Nobody owns harrowmere/gorge/kettle-weir/level now: the session of diver (no strength) has ended."
+    );
     assert_eq!((owners.count(), owners.due()), (0, None));
 }
 

@@ -62,9 +62,9 @@ fn standing(topic: &OwnedTopicView) -> Vec<String> {
 pub(super) fn ownership(owned: &TopicOwnership) -> Vec<String> {
     let strength = &owned.strength;
     let by = match (&strength.attribute, &strength.property, strength.least, strength.greatest) {
-        (Some(attribute), ..) => format!("the greatest attribute {attribute} owns it"),
+        (Some(attribute), ..) => format!("whoever has the greatest attribute {attribute} owns it"),
         (_, Some(property), Some(least), Some(greatest)) => {
-            format!("the greatest user property {property} ({least} to {greatest}) owns it")
+            format!("whoever says the greatest {property} ({least} to {greatest}) owns it")
         }
         _ => String::new(),
     };

@@ -4,7 +4,7 @@ use std::{cmp::Ordering, fmt, sync::Arc};
 
 use moorfall_wire::TopicName;
 
-use crate::Time;
+use crate::{Time, shown::shown};
 
 /// Who publishes to an owned topic.
 #[derive(Clone, Debug, PartialEq)]
@@ -95,10 +95,11 @@ pub struct Change {
 
 impl fmt::Display for Change {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { before, now, why, .. } = self;
+        let Self { topic, before, now, why } = self;
+        let topic = shown(topic);
         match now {
-            Some(now) => write!(f, "{now} owns the topic now: ")?,
-            None => f.write_str("Nobody owns the topic now: ")?,
+            Some(now) => write!(f, "{now} owns {topic} now: ")?,
+            None => write!(f, "Nobody owns {topic} now: ")?,
         }
         match why {
             Why::Stronger => write!(f, "it is stronger than {before}."),

@@ -33,6 +33,7 @@ mod log;
 mod messaging;
 mod nonsense;
 mod outputs;
+mod owned;
 mod peer;
 mod quotas;
 mod readings;
