@@ -157,8 +157,8 @@
               )}
             </span>
           </p>
-          <p class="font-mono text-xs wrap-anywhere {message.payload === null ? 'text-quiet' : ''}">
-            {message.payload ?? `Base64: ${message.payload_base64}`}
+          <p class="font-mono text-xs wrap-anywhere {(message.decoded ?? message.payload) === null ? 'text-quiet' : ''}">
+            {message.decoded ?? message.payload ?? `Base64: ${message.payload_base64}`}
           </p>
           {#each message.properties as { name, value }, index (index)}
             <p class="text-xs text-quiet">{name}: {value}</p>

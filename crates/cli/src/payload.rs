@@ -6,6 +6,8 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
 use clap::ValueEnum;
 
+use moorfall_payload::sparkplug;
+
 use crate::output::{bytes, printable};
 
 /// How a payload is given.
@@ -91,6 +93,21 @@ pub(crate) enum Shown {
 const TOLD: usize = 24;
 
 impl Shown {
+    /// A payload of this topic, whose name may tell what it is.
+    pub(crate) fn write_of(self, topic: &str, payload: &[u8]) -> String {
+        let told = match self {
+            Self::Auto | Self::Json => sparkplug::told(topic, payload),
+            Self::Text | Self::Hex | Self::Base64 => None,
+        };
+        match told {
+            Some(told) if self == Self::Json => {
+                printable_lines(&serde_json::to_string_pretty(&told).unwrap_or_default())
+            }
+            Some(told) => printable(&told.to_string()),
+            None => self.write(payload),
+        }
+    }
+
     /// A payload for a line, or for several where it needs them.
     pub(crate) fn write(self, payload: &[u8]) -> String {
         match (self, std::str::from_utf8(payload)) {
@@ -112,6 +129,10 @@ impl Shown {
             (Self::Base64, _) => STANDARD.encode(payload),
         }
     }
+}
+
+fn printable_lines(text: &str) -> String {
+    text.lines().map(printable).collect::<Vec<_>>().join("\n")
 }
 
 /// Sixteen bytes a line: where they are, what they are, and their text.
@@ -195,6 +216,20 @@ mod tests {
         let dumped = Shown::Hex.write(b"harrowmere/gorge\xff");
         assert!(dumped.contains("68 61 72 72 6f 77 6d 65  72 65 2f 67 6f 72 67 65  harrowmere/gorge"), "{dumped}");
         assert!(dumped.lines().all(|line| line.len() <= 80) && dumped.contains("000010  ff"), "{dumped}");
+    }
+
+    #[test]
+    fn payloads_of_the_industrial_standard_are_told_by_their_topics() {
+        // Number 3, and a metric of name m.
+        let payload = [0x12, 3, 0x0a, 1, b'm', 0x18, 3];
+        let topic = "spBv1.0/harrowmere/NDATA/withy-drain";
+        let told = "{\"seq\":3,\"metrics\":[{\"name\":\"m\",\"value\":null}]}";
+        assert_eq!(Shown::Auto.write_of(topic, &payload), told);
+        assert_eq!(Shown::Auto.write_of(&format!("$sparkplug/certificates/{topic}"), &payload), told);
+        assert!(Shown::Json.write_of(topic, &payload).contains("\n  \"seq\": 3,\n"));
+        assert_eq!(Shown::Base64.write_of(topic, &payload), "EgMKAW0YAw==");
+        assert_eq!(Shown::Auto.write_of(topic, b"online"), "online");
+        assert_eq!(Shown::Auto.write_of("harrowmere/meadows/withy-drain/power", &payload), Shown::Auto.write(&payload));
     }
 
     #[test]

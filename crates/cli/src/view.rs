@@ -7,6 +7,7 @@ use std::{
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use clap::ValueEnum;
+use moorfall_payload::sparkplug;
 use moorfall_wire::{Publish, PublishProperties};
 use serde_json::{Value, json};
 use time::{OffsetDateTime, format_description::well_known::Rfc3339};
@@ -46,7 +47,7 @@ impl View {
                 out.write_all(&message.payload)?;
                 out.write_all(b"\n").and_then(|()| out.flush())
             }
-            Show::Payload => output::line(self.payload.write(&message.payload)),
+            Show::Payload => output::line(self.payload.write_of(&message.topic, &message.payload)),
             Show::Json => output::line(as_json(message)),
             Show::Topic | Show::All => output::line(self.text(message)),
         }
@@ -55,7 +56,7 @@ impl View {
     /// A message as text.
     pub(crate) fn text(self, message: &Publish) -> String {
         let retained = if message.retain { " (retained)" } else { "" };
-        let payload = self.payload.write(&message.payload);
+        let payload = self.payload.write_of(&message.topic, &message.payload);
         // What takes several lines begins on one of its own.
         let gap = if payload.contains('\n') { "\n" } else { " " };
         let topic = printable(&message.topic);
@@ -114,6 +115,9 @@ pub(crate) fn as_json(message: &Publish) -> Value {
         "retained": message.retain,
     });
     put_payload(&mut object, &message.payload);
+    if let Some(told) = sparkplug::told(&message.topic, &message.payload) {
+        object["sparkplug"] = told;
+    }
     let all = &message.properties;
     let mut properties = serde_json::Map::new();
     let mut put = |name: &str, value: Option<Value>| {

@@ -54,6 +54,8 @@ pub struct DeskArrival {
     pub topic: String,
     /// The payload; null if it is no text.
     pub payload: Option<String>,
+    /// What a payload of Sparkplug B says, as JSON; null of all others.
+    pub decoded: Option<String>,
     /// The payload in Base64.
     pub payload_base64: String,
     /// The quality of service of the delivery.

@@ -55,7 +55,7 @@ pub struct NameAndValue {
 pub struct RetainedMessage {
     /// What a list tells of it.
     pub about: RetainedView,
-    /// Its payload; null if that is no text.
+    /// Its payload; null if that is no text. What is of Sparkplug B by its topic is decoded.
     pub payload: Option<String>,
     /// Its payload in hexadecimal digits, at most 64 KiB of it.
     pub payload_hex: String,

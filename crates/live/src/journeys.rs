@@ -45,7 +45,7 @@ pub const NAMED: usize = 100;
 pub const LONGEST: Duration = Duration::from_secs(3_600);
 
 /// Bytes of a payload that are kept.
-const PAYLOAD: usize = 1_024;
+const PAYLOAD: usize = 4_096;
 
 /// Records journeys.
 #[derive(Debug, Default)]

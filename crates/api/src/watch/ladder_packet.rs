@@ -5,6 +5,7 @@ use bytes::BytesMut;
 use moorfall_broker::clock::date;
 use moorfall_contract::{kinds::Direction, ladders::LadderPacket, retained::NameAndValue};
 use moorfall_live::ladders::Rung;
+use moorfall_payload::sparkplug;
 use moorfall_wire::{
     Acknowledgement, ConnAck, Connect, Disconnect, Frame, MAX_PACKET_SIZE, Packet, Publish, QoS, ReasonCode,
     UserProperty,
@@ -231,7 +232,8 @@ fn publish(publish: &Publish, payloads: bool, told: &mut Told, fields: &mut Fiel
         fields.add("Subscription Identifier", identifier.0);
     }
     fields.users(&properties.user_properties);
-    fields.add("Payload", self::payload(payload, payloads));
+    let told = if payloads { sparkplug::told(topic, payload) } else { None };
+    fields.add("Payload", told.map_or_else(|| self::payload(payload, payloads), |told| told.to_string()));
 }
 
 /// A payload, if it was kept.

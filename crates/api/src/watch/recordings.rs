@@ -16,7 +16,7 @@ use crate::{
     http::{
         fields::Filter,
         operator::Operator,
-        preview::preview,
+        preview::preview_of,
         problem::{Body, Fault},
         reading::{Limit, Path, Query},
         responses::{Conflict, NotFound},
@@ -62,7 +62,7 @@ fn message(sessions: &Sessions, journey: &Journey) -> RecordedMessage {
         qos: journey.qos.level(),
         retain: journey.retain,
         bytes: journey.bytes as u64,
-        preview: preview(&journey.payload),
+        preview: preview_of(&journey.topic, &journey.payload, journey.bytes == journey.payload.len()),
         more: journey.bytes > journey.payload.len(),
         refused: journey.refused.as_ref().map_or_else(String::new, ToString::to_string),
         not_owner: journey.not_owner.as_ref().map(owners::not_owner),

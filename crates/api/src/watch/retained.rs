@@ -14,6 +14,7 @@ use crate::http::{
     apart::apart,
     fields::{Filter, Topic},
     operator::Operator,
+    preview::preview_of,
     problem::{Body, Fault},
     reading::{Limit, Query},
     responses::NotFound,
@@ -106,8 +107,8 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
     let now = broker.now();
     let policy = broker.design.policy();
     let planned = policy.plan().find(&message.topic).map(|place| policy.plan().topics()[place].path.clone());
-    let text = std::str::from_utf8(&message.payload).ok();
-    let preview: Option<String> = text.map(|text| text.chars().take(PREVIEW).collect());
+    let text = preview_of(&message.topic, &message.payload, true);
+    let preview: Option<String> = text.as_ref().map(|text| text.chars().take(PREVIEW).collect());
     RetainedView {
         topic: message.topic.to_string(),
         qos: message.qos.level(),
@@ -121,7 +122,7 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
             .and_then(|view| view.publisher().map(ToString::to_string))
             .unwrap_or_default(),
         planned: planned.unwrap_or_default(),
-        more: preview.as_ref().is_none_or(|preview| preview.len() < message.payload.len()),
+        more: preview.as_ref().zip(text.as_ref()).is_none_or(|(preview, text)| preview.len() < text.len()),
         preview,
     }
 }
@@ -153,7 +154,7 @@ pub async fn show(
     let user = message.properties.user_properties.iter();
     Ok(Json(RetainedMessage {
         about: view(&broker, &message),
-        payload: std::str::from_utf8(&message.payload).ok().map(str::to_owned),
+        payload: preview_of(&message.topic, &message.payload, true),
         payload_hex: hex,
         content_type: message.properties.content_type.as_deref().unwrap_or_default().to_owned(),
         user: user.map(|one| NameAndValue { name: one.name.to_string(), value: one.value.to_string() }).collect(),

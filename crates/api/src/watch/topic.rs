@@ -17,7 +17,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
-    http::{apart::apart, fields::Topic, preview::preview, problem::Fault, reading::Query, responses::Conflict},
+    http::{apart::apart, fields::Topic, preview::preview_of, problem::Fault, reading::Query, responses::Conflict},
     links::derived,
     state::App,
     watch::{owners, topics::view},
@@ -105,13 +105,13 @@ fn details(broker: &Broker, derived: &DerivedTopics, topic: TopicName, after: u6
         rules: policy.blueprint().rules.iter().filter_map(|rule| rule_on(rule, &topic)).collect(),
         subscribers,
         subscribers_total,
-        messages: gathered.messages.iter().map(message).collect(),
+        messages: gathered.messages.iter().map(|seen| message(&topic, seen)).collect(),
         gathered_since: date(gathered.since),
         left_out: gathered.left_out,
     })
 }
 
-fn message(seen: &SeenMessage) -> TopicMessage {
+fn message(topic: &str, seen: &SeenMessage) -> TopicMessage {
     TopicMessage {
         number: seen.number,
         at: date(seen.at),
@@ -119,7 +119,7 @@ fn message(seen: &SeenMessage) -> TopicMessage {
         qos: seen.qos.level(),
         retain: seen.retain,
         bytes: seen.bytes as u64,
-        payload: preview(&seen.payload),
+        payload: preview_of(topic, &seen.payload, seen.bytes == seen.payload.len()),
     }
 }
 

@@ -11,7 +11,7 @@ use utoipa::IntoParams;
 
 use crate::http::{
     apart::apart,
-    preview::preview,
+    preview::preview_of,
     problem::Fault,
     reading::{Limit, Query},
     responses::NotFound,
@@ -90,7 +90,7 @@ pub(super) fn view(broker: &Broker, view: View) -> TopicView {
         rate: if rate < 0.001 { 0.0 } else { rate },
         last: date(last),
         publisher,
-        value: value.as_ref().and_then(|value| preview(&value.preview)),
+        value: value.as_ref().and_then(|value| preview_of(&path, &value.preview, value.bytes == value.preview.len())),
         value_bytes: value.as_ref().map_or(0, |value| value.bytes as u64),
         numbers: value.map(|value| value.numbers()).unwrap_or_default(),
         retained: name.as_ref().is_some_and(|name| broker.sessions.router.retained_of(name).is_some()),

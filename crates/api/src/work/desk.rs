@@ -14,6 +14,7 @@ use moorfall_core::{
     ADMINISTRATOR,
     shown::{bytes, count, span},
 };
+use moorfall_payload::sparkplug;
 use moorfall_wire::{ProtocolVersion, Publish, ReasonCode, RetainHandling, Subscription, SubscriptionOptions, Will};
 use serde::Deserialize;
 use time::OffsetDateTime;
@@ -177,6 +178,7 @@ fn arrival(publish: Publish) -> DeskArrival {
         properties: known.into_iter().flatten().chain(own).collect(),
         topic: publish.topic.to_string(),
         payload: std::str::from_utf8(&publish.payload).ok().and_then(|_| preview(&publish.payload)),
+        decoded: sparkplug::told(&publish.topic, &publish.payload).map(|told| told.to_string()),
         payload_base64: STANDARD.encode(&publish.payload),
         qos: publish.qos.level(),
         retain: publish.retain,

@@ -268,7 +268,7 @@ fn entry_of(message: &Publish) -> Entry {
         bytes: message.payload.len() as u64,
         age: None,
         expires_in: message.properties.message_expiry_interval,
-        preview: Shown::Auto.write(&message.payload),
+        preview: Shown::Auto.write_of(&message.topic, &message.payload),
     }
 }
 

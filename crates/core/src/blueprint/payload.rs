@@ -3,6 +3,7 @@
 use std::{fmt, sync::Arc};
 
 use jsonschema::Validator;
+use moorfall_payload::sparkplug::{Fault, decode};
 use serde::de::IgnoredAny;
 use serde_json::Value;
 
@@ -62,6 +63,8 @@ pub enum Payload {
     Number,
     /// JSON, of this schema if there is one.
     Json(Option<Schema>),
+    /// A payload of Sparkplug B.
+    Sparkplug,
 }
 
 /// In what a payload is not what is planned.
@@ -76,6 +79,8 @@ pub enum PayloadFault {
     NotNumber(String),
     /// Not JSON, and why.
     NotJson(String),
+    /// Not of Sparkplug B.
+    Sparkplug(Fault),
     /// JSON that is too long to be held against a schema; bytes.
     TooLong(usize),
     /// JSON that violates the schema.
@@ -93,6 +98,7 @@ impl fmt::Display for PayloadFault {
             Self::NotText { at } => write!(f, "the payload is not text from byte {} on", count(*at as u64)),
             Self::NotNumber(text) => write!(f, "the payload is not a number: \"{text}\""),
             Self::NotJson(why) => write!(f, "the payload is not JSON: {why}"),
+            Self::Sparkplug(fault) => write!(f, "the payload is not of Sparkplug B: {fault}"),
             Self::TooLong(length) => {
                 let (length, most) = (bytes(*length as f64), bytes(LOOKED_INTO as f64));
                 write!(f, "the payload has {length} of JSON; at most {most} are checked against a schema")
@@ -111,6 +117,7 @@ impl fmt::Display for Payload {
             Self::Number => "number",
             Self::Json(None) => "JSON",
             Self::Json(Some(_)) => "JSON with a schema",
+            Self::Sparkplug => "Sparkplug B",
         })
     }
 }
@@ -130,6 +137,7 @@ impl Payload {
                 let number = text()?.trim();
                 number.parse::<f64>().map(drop).map_err(|_| PayloadFault::NotNumber(shortened(number)))
             }
+            Self::Sparkplug => decode(payload).map(drop).map_err(PayloadFault::Sparkplug),
             Self::Json(Some(_)) if payload.len() > LOOKED_INTO => Err(PayloadFault::TooLong(payload.len())),
             // Nothing is made of what is only to be well formed.
             Self::Json(None) if text().is_ok_and(|text| serde_json::from_str::<IgnoredAny>(text).is_ok()) => Ok(()),

@@ -349,9 +349,14 @@ impl Reader {
             "text" => Payload::Text,
             "number" => Payload::Number,
             "bytes" => Payload::Bytes,
+            "sparkplug" => Payload::Sparkplug,
             other => {
                 let span = self.span(form.span());
-                self.wrong(&span, format!("`{other}` is not a payload type"), "write json, text, number or bytes");
+                self.wrong(
+                    &span,
+                    format!("`{other}` is not a payload type"),
+                    "write json, text, number, bytes or sparkplug",
+                );
                 Payload::Bytes
             }
         };

@@ -27,6 +27,7 @@ mod endings;
 mod events;
 mod harness;
 mod hold;
+mod industrial;
 mod journey;
 mod ladder;
 mod log;

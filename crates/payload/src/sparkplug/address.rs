@@ -7,6 +7,9 @@ use strum::{Display, EnumString};
 /// What the topics of edge nodes, devices and host applications begin with.
 pub(super) const NAMESPACE: &str = "spBv1.0";
 
+/// What topics begin with under which a server that is aware of the standard keeps births.
+pub(super) const CERTIFICATES: &str = "$sparkplug/certificates/";
+
 /// What a message is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Display, EnumString)]
 pub enum Kind {

@@ -21,7 +21,7 @@ pub enum Fault {
     #[error("it has more than {MESSAGES} parts")]
     TooManyParts,
     /// It is not a protocol buffer of this form, and why.
-    #[error("it is not a Sparkplug B payload: {0}")]
+    #[error("it is no protocol buffer: {0}")]
     NotReadable(String),
     /// A metric has a data type that the standard has not.
     #[error("there is no data type {0}")]

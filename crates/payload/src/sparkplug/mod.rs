@@ -16,7 +16,7 @@ pub use self::{
     address::{Address, Kind, Place},
     bounds::{DEPTH, MESSAGES, METRICS, PAYLOAD},
     fault::Fault,
-    shown::{metric_value, show},
+    shown::{metric_value, show, told},
     value::{DataType, Value},
 };
 

@@ -4,6 +4,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use serde_json::{Map, Value as Json, json};
 
 use super::{
+    address::{Address, CERTIFICATES},
     decode,
     fault::Fault,
     frame::{DataSet, Metric, MetricValue, Parameter, Payload, PropertyContent, PropertySet, Template},
@@ -24,6 +25,14 @@ pub fn show(payload: &[u8]) -> Result<Json, Fault> {
     put(&mut shown, "uuid", uuid);
     put(&mut shown, "body", body.map(|body| STANDARD.encode(body)));
     Ok(Json::Object(shown))
+}
+
+/// What a message says, if its topic is one of the standard and its payload is whole and of it. The births that a server keeps
+/// are told, too.
+pub fn told(topic: &str, payload: &[u8]) -> Option<Json> {
+    let topic = topic.strip_prefix(CERTIFICATES).unwrap_or(topic);
+    let is_of_it = matches!(Address::of(topic), Some(Address::Of(..))) && !payload.is_empty();
+    is_of_it.then(|| show(payload).ok()).flatten()
 }
 
 fn put(into: &mut Map<String, Json>, name: &str, value: Option<impl Into<Json>>) {
