@@ -2566,6 +2566,8 @@ export interface components {
         };
         /** @description A message that came. */
         DeskArrival: {
+            /** @description What a payload of Sparkplug B says, as JSON; null of all others. */
+            decoded?: string | null;
             /** @description Whether it may have been sent before. */
             duplicate: boolean;
             /** @description The payload; null if it is no text. */
@@ -4342,7 +4344,7 @@ export interface components {
             about: components["schemas"]["RetainedView"];
             /** @description What the payload is, as its publisher says; empty if it does not. */
             content_type: string;
-            /** @description Its payload; null if that is no text. */
+            /** @description Its payload; null if that is no text. What is of Sparkplug B by its topic is decoded. */
             payload?: string | null;
             /** @description Its payload in hexadecimal digits, at most 64 KiB of it. */
             payload_hex: string;

@@ -157,7 +157,11 @@
               )}
             </span>
           </p>
-          <p class="font-mono text-xs wrap-anywhere {(message.decoded ?? message.payload) === null ? 'text-quiet' : ''}">
+          <p
+            class="font-mono text-xs wrap-anywhere {(message.decoded ?? message.payload) === null
+              ? 'text-quiet'
+              : ''}"
+          >
             {message.decoded ?? message.payload ?? `Base64: ${message.payload_base64}`}
           </p>
           {#each message.properties as { name, value }, index (index)}
