@@ -10,7 +10,7 @@ use std::{
 
 /// Crates by their floors, from the ground. One may import crates of lower floors alone.
 const FLOORS: &[&[&str]] = &[
-    &["wire"],
+    &["wire", "payload"],
     &["core"],
     &["live", "store", "client", "contract"],
     &["broker", "cli"],

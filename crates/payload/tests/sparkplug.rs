@@ -130,7 +130,14 @@ fn whole_numbers_are_taken_as_two_s_complement_of_their_width_and_extended() {
     assert_eq!(int(T::Boolean, 1), Ok(Value::Boolean(true)));
     let odd = MetricValue::Float(1.5).value(Some(T::Int8)).unwrap_err();
     assert_eq!(odd.to_string(), "a value of type Int8 does not stand in the field for floats");
-    assert_eq!(DataType::of(35), Err(Fault::DataType(35)));
+    assert_eq!((DataType::of(35), DataType::of(0)), (None, None));
+    assert_eq!(
+        metric_value(
+            &frame::Metric { datatype: Some(35), value: Some(MetricValue::Int(1)), ..Default::default() },
+            None
+        ),
+        Err(Fault::DataType(35))
+    );
     // Without a type a value is taken as it stands; a type that a birth has told counts where none is told.
     let metric = |datatype| frame::Metric { datatype, value: Some(MetricValue::Int(0xffff)), ..Default::default() };
     assert_eq!(metric_value(&metric(None), None), Ok(Value::UInt(0xffff)));

@@ -10,6 +10,7 @@ pub mod journal;
 pub mod journal_writer;
 pub mod judged;
 pub mod lifecycle;
+pub mod owned_topics;
 pub mod owners;
 pub mod page_reader;
 pub mod pager;
@@ -32,7 +33,7 @@ use crate::{
     clock::Clock,
     judge::Judges,
     sessions::{
-        cleared::Cleared, journal::Journal, owners::OwnedTopics, pager::Pager, record::SessionRecord,
+        cleared::Cleared, journal::Journal, owned_topics::OwnedTopics, pager::Pager, record::SessionRecord,
         registry::Registry,
     },
 };

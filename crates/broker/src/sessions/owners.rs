@@ -2,10 +2,7 @@
 
 use std::{
     collections::BTreeMap,
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, atomic::Ordering},
     time::Duration,
 };
 
@@ -13,71 +10,20 @@ use moorfall_core::{
     AttributeValue, Message, Time,
     blueprint::{Blueprint, Owned},
     measure::Measure,
-    owned::{Change, Claim, Kept, NotOwner, OwnedPaths, Owners, Publishing, Seen},
+    owned::{Change, Kept, NotOwner, OwnedPaths, Publishing},
 };
 use moorfall_live::facts::Fact;
 use moorfall_store::{Store, StoreError};
-use moorfall_wire::TopicName;
 use tokio::time::{MissedTickBehavior, interval};
 use tokio_util::sync::CancellationToken;
-use tracing_mutex::parkinglot::Mutex;
 
 use crate::{notes, sessions::Sessions};
 
-/// Topics that are looked at, written or forgotten at a time.
+/// Topics that are looked at or forgotten at a time.
 const SLICE: usize = 1_000;
 
 /// Between two looks at what is to be written.
 const KEEP_EVERY: Duration = Duration::from_secs(1);
-
-/// Who owns topics.
-#[derive(Debug, Default)]
-pub struct OwnedTopics {
-    owners: Mutex<Owners>,
-    /// Whether the service stops: sessions that end by that leave their owners as they are.
-    stops: AtomicBool,
-}
-
-impl OwnedTopics {
-    /// A topic with its owner, if it has one.
-    pub fn see(&self, topic: &TopicName) -> Option<Seen> {
-        self.owners.lock().see(topic)
-    }
-
-    /// Who would keep a message from everyone, if somebody would; nothing is changed.
-    pub fn would_keep_back(&self, topic: &TopicName, publishing: Publishing<'_>) -> Option<Claim> {
-        self.owners.lock().would_keep_back(topic, publishing)
-    }
-
-    /// The topics that have owners.
-    pub fn topics(&self) -> Vec<TopicName> {
-        self.owners.lock().topics()
-    }
-
-    /// How many there are.
-    pub fn count(&self) -> usize {
-        self.owners.lock().count()
-    }
-
-    /// From now on sessions end because the service stops.
-    pub fn stop(&self) {
-        self.stops.store(true, Ordering::Relaxed);
-    }
-
-    /// Writes what is new; gives whether there is more.
-    async fn keep(&self, store: &Store) -> bool {
-        let kept = self.owners.lock().take_new(SLICE);
-        if kept.is_empty() {
-            return false;
-        }
-        if let Err(error) = store.put_owners(&kept).await {
-            tracing::debug!("owners of topics are not kept yet: {error}");
-            self.owners.lock().put_back(kept);
-            return false;
-        }
-        true
-    }
-}
 
 /// What is known of whoever publishes.
 #[derive(Clone, Copy)]

@@ -1,10 +1,7 @@
 //! Arrays: packed little-endian in bytes; booleans as a count of four bytes and bits from the highest; strings each ended by
 //! a zero byte.
 
-use super::{
-    fault::Fault,
-    value::{DataType, Value},
-};
+use super::{data_type::DataType, fault::Fault, value::Value};
 
 /// Reads an array.
 pub(super) fn read(wanted: DataType, bytes: &[u8]) -> Result<Value, Fault> {

@@ -3,19 +3,10 @@
 use bytes::Buf;
 use prost::encoding::{DecodeContext, WireType, decode_key, decode_varint, skip_field};
 
-use super::fault::Fault;
-
-/// The longest payload that is looked into, bytes.
-pub const PAYLOAD: usize = 1024 * 1024;
-
-/// How deep it may be nested: models within models, tables, properties of properties.
-pub const DEPTH: usize = 12;
-
-/// Metrics of a payload at its top.
-pub const METRICS: usize = 10_000;
-
-/// Metrics, properties, rows, cells and all else together.
-pub const MESSAGES: usize = 50_000;
+use super::{
+    fault::Fault,
+    limits::{DEPTH, MESSAGES, METRICS, PAYLOAD},
+};
 
 /// What stands within what.
 #[derive(Clone, Copy, PartialEq)]

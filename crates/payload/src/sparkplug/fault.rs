@@ -1,8 +1,8 @@
 //! In what a payload is not of the standard.
 
 use super::{
-    bounds::{DEPTH, MESSAGES, METRICS, PAYLOAD},
-    value::DataType,
+    data_type::DataType,
+    limits::{DEPTH, MESSAGES, METRICS, PAYLOAD},
 };
 
 /// In what a payload is not of the standard, or more than is looked into.

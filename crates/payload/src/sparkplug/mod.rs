@@ -7,17 +7,21 @@
 mod address;
 mod array;
 mod bounds;
+mod data_type;
 mod fault;
 pub mod frame;
+mod limits;
+mod read;
 mod shown;
 mod value;
 
 pub use self::{
     address::{Address, Kind, Place},
-    bounds::{DEPTH, MESSAGES, METRICS, PAYLOAD},
+    data_type::DataType,
     fault::Fault,
+    limits::{DEPTH, MESSAGES, METRICS, PAYLOAD},
     shown::{metric_value, show, told},
-    value::{DataType, Value},
+    value::Value,
 };
 
 use prost::Message;

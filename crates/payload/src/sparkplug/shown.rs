@@ -1,14 +1,17 @@
 //! Payloads as people and expressions see them: JSON.
 
+use std::fmt;
+
 use base64::{Engine, engine::general_purpose::STANDARD};
 use serde_json::{Map, Value as Json, json};
 
 use super::{
     address::{Address, CERTIFICATES},
+    data_type::DataType,
     decode,
     fault::Fault,
     frame::{DataSet, Metric, MetricValue, Parameter, Payload, PropertyContent, PropertySet, Template},
-    value::{DataType, Value},
+    value::Value,
 };
 
 /// A payload as JSON: its time, its number and its metrics.
@@ -47,7 +50,8 @@ fn put(into: &mut Map<String, Json>, name: &str, value: Option<impl Into<Json>>)
 ///
 /// It is of another form than its type.
 pub fn metric_value(metric: &Metric, known: Option<DataType>) -> Result<Value, Fault> {
-    let told = metric.datatype.filter(|number| *number > 0).map(DataType::of).transpose()?;
+    let of = |number| DataType::of(number).ok_or(Fault::DataType(number));
+    let told = metric.datatype.filter(|number| *number > 0).map(of).transpose()?;
     match &metric.value {
         Some(value) if metric.is_null != Some(true) => value.value(told.or(known)),
         _ => Ok(Value::Null),
@@ -59,8 +63,8 @@ fn metric(metric: &Metric) -> Json {
     put(&mut shown, "name", metric.name.as_deref());
     put(&mut shown, "alias", metric.alias);
     let data_type = metric.datatype.map(|number| match DataType::of(number) {
-        Ok(known) => Json::from(<&str>::from(known)),
-        Err(_) => number.into(),
+        Some(known) => Json::from(<&str>::from(known)),
+        None => number.into(),
     });
     put(&mut shown, "type", data_type);
     match metric_value(metric, None) {
@@ -79,7 +83,7 @@ fn metric(metric: &Metric) -> Json {
 }
 
 /// A value as JSON. Numbers that JSON has not, such as infinity, are texts; bytes are in Base64.
-pub(super) fn json(value: &Value) -> Json {
+fn json(value: &Value) -> Json {
     let double = |number: f64| if number.is_finite() { json!(number) } else { number.to_string().into() };
     match value {
         Value::Null => Json::Null,
@@ -101,7 +105,7 @@ pub(super) fn json(value: &Value) -> Json {
 fn properties(set: &PropertySet) -> Json {
     let named = set.keys.iter().zip(&set.values);
     let shown = named.map(|(name, property)| {
-        let data_type = property.r#type.and_then(|number| DataType::of(number).ok());
+        let data_type = property.r#type.and_then(|number| DataType::of(number));
         let value = match &property.value {
             Some(PropertyContent::Set(inner)) => properties(inner),
             Some(PropertyContent::Sets(list)) => list.sets.iter().map(properties).collect(),
@@ -116,7 +120,7 @@ fn properties(set: &PropertySet) -> Json {
 }
 
 fn data_set(DataSet { columns, types, rows, .. }: &DataSet) -> Json {
-    let types: Vec<Option<DataType>> = types.iter().map(|number| DataType::of(*number).ok()).collect();
+    let types: Vec<Option<DataType>> = types.iter().map(|number| DataType::of(*number)).collect();
     let row = |row: &super::frame::Row| -> Json {
         let cells = row.elements.iter().enumerate();
         let cell = |(place, cell): (usize, &super::frame::Cell)| match &cell.value {
@@ -138,7 +142,7 @@ fn template(model: &Template) -> Json {
     put(&mut shown, "version", model.version.as_deref());
     shown.insert("metrics".into(), model.metrics.iter().map(metric).collect());
     let parameter = |Parameter { name, r#type, value }: &Parameter| {
-        let data_type = r#type.and_then(|number| DataType::of(number).ok());
+        let data_type = r#type.and_then(|number| DataType::of(number));
         let value = value.as_ref().map(|value| value.value(data_type));
         let value = match value {
             None => Json::Null,
@@ -163,5 +167,15 @@ impl Metric {
         };
         let (name, timestamp, datatype) = (Some(name.to_owned()), Some(at), Some(data_type as u32));
         Some(Self { name, timestamp, datatype, is_null, value, ..Self::default() })
+    }
+}
+
+impl fmt::Display for Value {
+    /// As it is shown to people, on one line.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => f.write_str(text),
+            other => json(other).fmt(f),
+        }
     }
 }
