@@ -105,7 +105,7 @@ fn json(value: &Value) -> Json {
 fn properties(set: &PropertySet) -> Json {
     let named = set.keys.iter().zip(&set.values);
     let shown = named.map(|(name, property)| {
-        let data_type = property.r#type.and_then(|number| DataType::of(number));
+        let data_type = property.r#type.and_then(DataType::of);
         let value = match &property.value {
             Some(PropertyContent::Set(inner)) => properties(inner),
             Some(PropertyContent::Sets(list)) => list.sets.iter().map(properties).collect(),
@@ -142,7 +142,7 @@ fn template(model: &Template) -> Json {
     put(&mut shown, "version", model.version.as_deref());
     shown.insert("metrics".into(), model.metrics.iter().map(metric).collect());
     let parameter = |Parameter { name, r#type, value }: &Parameter| {
-        let data_type = r#type.and_then(|number| DataType::of(number));
+        let data_type = r#type.and_then(DataType::of);
         let value = value.as_ref().map(|value| value.value(data_type));
         let value = match value {
             None => Json::Null,
