@@ -48,7 +48,7 @@ bench: console/dist/index.html ## Measure Moorfall beside a bare relay and Postg
 	cargo build --profile dist --bin moorfall --bin moorfall-bench
 	target/dist/moorfall-bench run --program target/dist/moorfall $(BENCH)
 
-fuzz: ## Feed decode or session (TARGET) with bytes for a minute (needs cargo-fuzz)
+fuzz: ## Feed decode, session or sparkplug (TARGET) with bytes for a minute (needs cargo-fuzz)
 	@mkdir -p fuzz/corpus/$(or $(TARGET),decode)
 	RUSTC_BOOTSTRAP=1 cargo fuzz run $(or $(TARGET),decode) fuzz/corpus/$(or $(TARGET),decode) fuzz/seeds -- -max_total_time=$(or $(SECONDS),60) -max_len=4096
 

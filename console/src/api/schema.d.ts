@@ -4623,6 +4623,11 @@ export interface components {
              * @description Messages sent to it.
              */
             messages_out: number;
+            /**
+             * Format: int64
+             * @description Messages of its client that nobody got, because another client owns their topics.
+             */
+            not_owner: number;
             /** @description Whether the session outlives its connection. */
             persistent: boolean;
             /**

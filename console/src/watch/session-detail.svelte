@@ -51,6 +51,10 @@
       ['Dropped', session.dropped > 0 && `${count(session.dropped)} for a full queue`],
       ['Withheld', session.withheld > 0 && reasons(session.withheld_by)],
       ['Left out', session.left_out > 0 && `${count(session.left_out)}, of which a condition is not true`],
+      [
+        'Not owner',
+        session.not_owner > 0 && `${count(session.not_owner)} withheld: another client owns the topic`,
+      ],
       ['Refused', session.refused > 0 && reasons(session.refused_by)],
     ];
     return known.filter((fact): fact is [string, string] => fact[1] !== false);

@@ -77,6 +77,8 @@ pub struct SessionView {
     pub withheld_by: BTreeMap<String, u64>,
     /// Messages that it did not get because a condition is not true of them.
     pub left_out: u64,
+    /// Messages of its client that nobody got, because another client owns their topics.
+    pub not_owner: u64,
     /// What it tried and was refused.
     pub refused: u64,
     /// The same by reason; reasons for which nothing was are left out.

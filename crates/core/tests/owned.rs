@@ -6,7 +6,7 @@ use std::{collections::BTreeMap, sync::Arc, time::Duration};
 use moorfall_core::{
     AttributeValue, Time,
     blueprint::{Blueprint, Owned, StrengthOf},
-    owned::{Claim, Kept, Most, NotOwner, OwnedPaths, Owners, Publishing, Said, Why},
+    owned::{Change, Claim, Kept, Most, NotOwner, OwnedPaths, Owners, Publishing, Said, Why},
 };
 use moorfall_wire::{TopicName, UserProperty};
 use proptest::prelude::*;
@@ -51,6 +51,18 @@ fn publish(owners: &mut Owners, by: &Arc<Owned>, who: &str, strength: Option<f64
     (withheld.is_none(), change.map(|change| change.why))
 }
 
+/// Ends a session, a topic at a time.
+fn end(owners: &mut Owners, who: &str, now: Time) -> Vec<Change> {
+    let mut changes = Vec::new();
+    loop {
+        let (some, more) = owners.end(who, now, 1);
+        changes.extend(some);
+        if !more {
+            return changes;
+        }
+    }
+}
+
 fn owner(owners: &Owners) -> String {
     owners.see(&level()).map(|seen| seen.owner.claim.client_id.to_string()).unwrap_or_default()
 }
@@ -66,7 +78,7 @@ fn the_strongest_is_heard_and_of_equal_ones_the_first() {
     let seen = owners.see(&level()).unwrap();
     assert_eq!((seen.since, seen.withheld, seen.others.len()), (at(2), 3, 3));
     // Its session ends, and the next one is the owner at once: not the newest, but the first of the strongest.
-    let changes = owners.end("stage", at(4));
+    let changes = end(&mut owners, "stage", at(4));
     assert_eq!(
         changes[0].to_string(),
         "stage-2 (strength 1) owns harrowmere/gorge/kettle-weir/level now: the session of stage (strength 2) has ended."
@@ -76,11 +88,11 @@ fn the_strongest_is_heard_and_of_equal_ones_the_first() {
     // It is back, and takes over.
     assert_eq!(publish(&mut owners, &by, "stage", Some(2.0), at(6)), (true, Some(Why::Stronger)));
     // Whoever is not the owner goes unnoticed; when all have gone nobody owns anything.
-    assert_eq!(owners.end("stage-2", at(7)), []);
-    assert_eq!(owners.end("stage-2", at(7)), []);
-    assert_eq!(owners.end("stage", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("stage-3"));
-    assert_eq!(owners.end("stage-3", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("diver"));
-    let last = owners.end("diver", at(8));
+    assert_eq!(end(&mut owners, "stage-2", at(7)), []);
+    assert_eq!(end(&mut owners, "stage-2", at(7)), []);
+    assert_eq!(end(&mut owners, "stage", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("stage-3"));
+    assert_eq!(end(&mut owners, "stage-3", at(7))[0].now.as_ref().map(|now| &*now.client_id), Some("diver"));
+    let last = end(&mut owners, "diver", at(8));
     assert_eq!(
         last[0].to_string(),
         "Nobody owns harrowmere/gorge/kettle-weir/level now: the session of diver (no strength) has ended."
@@ -145,15 +157,16 @@ fn owners_survive_and_have_a_while_to_come_back() {
     assert_eq!((back.due(), back.see(&level()).unwrap().since), (None, at(0)), "it is the owner as it was");
     // It does not come back.
     assert_eq!(again.look(at(160), 10)[0].now.as_ref().map(|now| &*now.client_id), Some("stage-2"));
-    // What nobody owns any more is forgotten in the records, too.
-    again.end("stage-2", at(161));
+    // What nobody owns any more is forgotten in the records, too; of what was never kept nothing is.
+    end(&mut again, "stage-2", at(161));
     assert_eq!(again.take_new(10), [Kept { topic: level(), owner: None }]);
     let none = OwnedPaths::new(&[]);
     let mut other = Owners::default();
     other.restore(kept[0].clone(), &none, at(100));
     assert_eq!((other.count(), other.take_new(10)), (0, vec![Kept { topic: level(), owner: None }]));
-    back.forget_unowned(&back.topics(), &none);
-    assert_eq!((back.count(), back.end("stage", at(200))), (0, vec![]));
+    let topics = back.topics();
+    back.forget_unowned(&topics, &none);
+    assert_eq!((back.count(), end(&mut back, "stage", at(200))), (0, vec![]));
 }
 
 #[test]
@@ -193,11 +206,11 @@ fn what_one_client_and_all_of_them_hold_is_bounded() {
     let strong = Publishing { client_id: "strong", identity: &identity, strength: Some(1.0) };
     assert!(owners.publish(&topic, &by, strong, at(1)).withheld.is_none());
     for number in 0..20 {
-        owners.end(&format!("crowd-{number}"), at(2));
+        end(&mut owners, &format!("crowd-{number}"), at(2));
     }
-    owners.end("one", at(2));
-    owners.end("two", at(2));
-    owners.end("strong", at(2));
+    end(&mut owners, "one", at(2));
+    end(&mut owners, "two", at(2));
+    end(&mut owners, "strong", at(2));
     assert_eq!(owners.count(), 0, "nothing is held for nobody");
 }
 
@@ -293,7 +306,7 @@ proptest! {
                     prop_assert_eq!(said.0, holder == Some(who));
                 }
                 Step::End(who) => {
-                    owners.end(&format!("client-{who}"), a_little_after(now, number));
+                    end(&mut owners, &format!("client-{who}"), a_little_after(now, number));
                     there.retain(|one| one.0 != who);
                     // Others that were silent are noticed when there is a choice.
                     if holder == Some(who) {
@@ -317,7 +330,7 @@ proptest! {
             prop_assert_eq!(owner(&owners), expected);
         }
         for who in 0..5 {
-            owners.end(&format!("client-{who}"), at(now));
+            end(&mut owners, &format!("client-{who}"), at(now));
         }
         prop_assert_eq!((owners.count(), owners.due()), (0, None));
     }
@@ -338,4 +351,30 @@ fn ten_thousand_topics_are_looked_at_in_slices() {
         assert_eq!(owners.count() as u64, left * 1_000);
     }
     assert_eq!(owners.due(), None);
+}
+
+#[test]
+fn what_waits_to_be_kept_does_not_grow_with_topics_that_come_and_go() {
+    let (mut owners, by) = (Owners::new(Most { topics: 10, of_client: 10 }), by(""));
+    let identity = "stage".into();
+    for number in 0..1_000 {
+        let topic: TopicName = format!("harrowmere/gorge/station-{number}/level").parse().unwrap();
+        let publishing = Publishing { client_id: "stage", identity: &identity, strength: None };
+        assert!(owners.publish(&topic, &by, publishing, at(number)).withheld.is_none());
+        if number % 10 == 9 {
+            end(&mut owners, "stage", at(number));
+        }
+    }
+    assert_eq!((owners.take_new(10_000), owners.topics().len()), (vec![], 0));
+    // What could be kept is taken back.
+    publish(&mut owners, &by, "stage", None, at(2_000));
+    let kept = owners.take_new(10);
+    end(&mut owners, "stage", at(2_001));
+    assert_eq!(owners.take_new(10), [Kept { topic: kept[0].topic.clone(), owner: None }]);
+    // Also if it is not known whether it could be.
+    publish(&mut owners, &by, "stage", None, at(2_002));
+    let kept = owners.take_new(10);
+    end(&mut owners, "stage", at(2_003));
+    owners.put_back(kept);
+    assert_eq!(owners.take_new(10), [Kept { topic: level(), owner: None }]);
 }

@@ -48,10 +48,10 @@ pub async fn list(
     apart(move || {
         let owned = &broker.sessions.owned;
         let is_wanted = |topic: &TopicName| filter.as_ref().is_none_or(|Filter(filter)| filter.matches(topic));
-        let mut topics: Vec<TopicName> = owned.topics().into_iter().filter(is_wanted).collect();
-        topics.sort_unstable();
-        let total = topics.len() as u64;
-        let seen = topics.iter().take(limit.min(TOPICS.0)).filter_map(|topic| owned.see(topic));
+        let topics = owned.topics();
+        let is_asked = |topic: &&TopicName| is_wanted(topic);
+        let total = topics.iter().filter(is_asked).count() as u64;
+        let seen = topics.iter().filter(is_asked).take(limit.min(TOPICS.0)).filter_map(|topic| owned.see(topic));
         let has_owned = !broker.sessions.router.owned().is_empty();
         Ok(Json(OwnedTopicList { topics: seen.map(view).collect(), total, has_owned }))
     })

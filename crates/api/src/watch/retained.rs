@@ -7,6 +7,7 @@ use moorfall_contract::retained::{
     ClearedView, NameAndValue, RestoredView, RetainedList, RetainedMessage, RetainedView,
 };
 use moorfall_core::Message;
+use moorfall_payload::sparkplug;
 use serde::Deserialize;
 use utoipa::{IntoParams, ToSchema};
 
@@ -22,6 +23,9 @@ use crate::http::{
 
 /// Characters of a payload that are shown in a list.
 const PREVIEW: usize = 240;
+
+/// Bytes of a payload of Sparkplug B that is decoded for a list.
+const DECODED: usize = 4 * 1024;
 
 /// Bytes of a payload that are shown in hexadecimal digits.
 const HEX: usize = 64 * 1024;
@@ -107,8 +111,10 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
     let now = broker.now();
     let policy = broker.design.policy();
     let planned = policy.plan().find(&message.topic).map(|place| policy.plan().topics()[place].path.clone());
-    let text = preview_of(&message.topic, &message.payload, true);
-    let preview: Option<String> = text.as_ref().map(|text| text.chars().take(PREVIEW).collect());
+    let told = if message.payload.len() <= DECODED { sparkplug::told(&message.topic, &message.payload) } else { None };
+    let told = told.map(|told| told.to_string());
+    let text = told.as_deref().or_else(|| std::str::from_utf8(&message.payload).ok());
+    let preview: Option<String> = text.map(|text| text.chars().take(PREVIEW).collect());
     RetainedView {
         topic: message.topic.to_string(),
         qos: message.qos.level(),
@@ -122,7 +128,7 @@ fn view(broker: &Broker, message: &Message) -> RetainedView {
             .and_then(|view| view.publisher().map(ToString::to_string))
             .unwrap_or_default(),
         planned: planned.unwrap_or_default(),
-        more: preview.as_ref().zip(text.as_ref()).is_none_or(|(preview, text)| preview.len() < text.len()),
+        more: preview.as_ref().zip(text).is_none_or(|(preview, text)| preview.len() < text.len()),
         preview,
     }
 }

@@ -83,6 +83,7 @@ pub(super) fn view(broker: &Broker, record: &SessionRecord, now: Time) -> Sessio
         withheld: withheld_by.values().sum(),
         withheld_by,
         left_out: record.left_out(),
+        not_owner: record.not_owner(),
         refused: totals.refused,
         refused_by,
         last_refusal: refusal.as_ref().map_or_else(String::new, |last| last.1.to_string()),

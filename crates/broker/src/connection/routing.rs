@@ -93,7 +93,9 @@ impl Connection {
             attributes: self.session.access().map(|access| &access.subject().identity.attributes),
             is_will: self.session.is_closed(),
         };
-        self.broker.sessions.judge_owner(message, by, publisher)
+        let why = self.broker.sessions.judge_owner(message, by, publisher)?;
+        record.note_not_owner();
+        Some(why)
     }
 
     /// Tells the publisher that nobody gets its message, after the answers to those before it.

@@ -2,6 +2,7 @@
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use imbl::OrdSet;
 use moorfall_core::owned::{Claim, Owners, Publishing, Seen};
 use moorfall_store::Store;
 use moorfall_wire::TopicName;
@@ -29,14 +30,9 @@ impl OwnedTopics {
         self.owners.lock().would_keep_back(topic, publishing)
     }
 
-    /// The topics that have owners.
-    pub fn topics(&self) -> Vec<TopicName> {
+    /// The topics that have owners, as they are now.
+    pub fn topics(&self) -> OrdSet<TopicName> {
         self.owners.lock().topics()
-    }
-
-    /// How many there are.
-    pub fn count(&self) -> usize {
-        self.owners.lock().count()
     }
 
     /// From now on sessions end because the service stops.

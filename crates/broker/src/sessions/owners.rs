@@ -20,7 +20,7 @@ use tokio_util::sync::CancellationToken;
 use crate::{notes, sessions::Sessions};
 
 /// Topics that are looked at or forgotten at a time.
-const SLICE: usize = 1_000;
+const SLICE: usize = 256;
 
 /// Between two looks at what is to be written.
 const KEEP_EVERY: Duration = Duration::from_secs(1);
@@ -61,10 +61,17 @@ impl Sessions {
 
     /// The session of a client has ended: others own what it owned.
     pub(super) fn end_ownership(&self, client_id: &str) {
-        if !self.owned.stops.load(Ordering::Relaxed) {
-            let now = self.clock.now();
-            let changes = self.owned.owners.lock().end(client_id, now);
+        if self.owned.stops.load(Ordering::Relaxed) {
+            return;
+        }
+        let now = self.clock.now();
+        loop {
+            // Others have their turn between.
+            let (changes, more) = self.owned.owners.lock().end(client_id, now, SLICE);
             self.note_owners(changes, now);
+            if !more {
+                break;
+            }
         }
     }
 
@@ -82,8 +89,9 @@ impl Sessions {
         }
         self.router.set_owned(Arc::clone(&paths));
         let topics = self.owned.topics();
-        for some in topics.chunks(SLICE) {
-            self.owned.owners.lock().forget_unowned(some, &paths);
+        let mut left = topics.iter().peekable();
+        while left.peek().is_some() {
+            self.owned.owners.lock().forget_unowned(left.by_ref().take(SLICE), &paths);
         }
     }
 
@@ -111,7 +119,7 @@ pub async fn keep_owners(sessions: Arc<Sessions>, store: Store, stopping: Cancel
                 sessions.note_owners(changes, now);
                 tokio::task::yield_now().await;
             }
-            _ = ticks.tick() => drop(sessions.owned.keep(&store).await),
+            _ = ticks.tick() => while sessions.owned.keep(&store).await {},
             () = stopping.cancelled() => break,
         }
     }

@@ -208,6 +208,8 @@ struct Reasons {
     refused: [AtomicU64; ReasonKind::VARIANTS.len()],
     /// Messages of which a condition is not true.
     left_out: AtomicU64,
+    /// Messages of its own that nobody got, because another client owns their topics.
+    not_owner: AtomicU64,
 }
 
 /// Counts that are not 0, by name.
@@ -617,6 +619,16 @@ impl SessionRecord {
     /// Messages of which a condition was not true.
     pub fn left_out(&self) -> u64 {
         self.reasons.get().map_or(0, |reasons| reasons.left_out.load(Ordering::Relaxed))
+    }
+
+    /// A message of its client reached nobody, because another one owns its topic.
+    pub fn note_not_owner(&self) {
+        self.reasons.get_or_init(Box::default).not_owner.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// How many did.
+    pub fn not_owner(&self) -> u64 {
+        self.reasons.get().map_or(0, |reasons| reasons.not_owner.load(Ordering::Relaxed))
     }
 
     /// What was withheld, by reason.

@@ -363,6 +363,9 @@ fn print_one(details: &SessionDetails) -> io::Result<()> {
     if session.left_out > 0 {
         fact("left out", format!("{}, of which a condition is not true", count(session.left_out)));
     }
+    if session.not_owner > 0 {
+        fact("not owner", format!("{} withheld: another client owns the topic", count(session.not_owner)));
+    }
     if session.refused > 0 {
         fact("refused", by(&session.refused_by));
     }

@@ -6,6 +6,7 @@ use std::{
 };
 
 use foldhash::fast::RandomState;
+use imbl::OrdSet;
 use moorfall_wire::TopicName;
 
 use super::{
@@ -74,12 +75,16 @@ pub struct Kept {
 pub struct Owners {
     most: Most,
     topics: HashMap<TopicName, Topic, RandomState>,
+    /// The same topics in order: whoever walks through them need not keep others waiting.
+    names: OrdSet<TopicName>,
     /// To which of them a client publishes.
     by_client: HashMap<Arc<str>, HashSet<TopicName, RandomState>, RandomState>,
     /// When each is looked at again, if ever.
     checks: BTreeSet<(Time, TopicName)>,
     /// Whose owner is another than the one that is kept.
     unkept: HashSet<TopicName, RandomState>,
+    /// Of which an owner may be kept: of others nothing is to be taken back when nobody owns them any more.
+    kept: HashSet<TopicName, RandomState>,
 }
 
 impl Owners {
@@ -154,12 +159,18 @@ impl Owners {
         strongest.filter(|rival| wins(rival)).map(|rival| rival.claim.clone())
     }
 
-    /// The session of a client has ended.
-    pub fn end(&mut self, client_id: &str, now: Time) -> Vec<Change> {
-        let topics = self.by_client.get(client_id).cloned().unwrap_or_default();
+    /// The topics that a client publishes to, so many at most.
+    fn topics_of(&self, client_id: &str, most: usize) -> Vec<TopicName> {
+        self.by_client.get(client_id).into_iter().flatten().take(most).cloned().collect()
+    }
+
+    /// The session of a client has ended: looks at so many of its topics, at most, and gives whether there are more.
+    pub fn end(&mut self, client_id: &str, now: Time, most: usize) -> (Vec<Change>, bool) {
+        let topics = self.topics_of(client_id, most);
         let end =
             |topic: &TopicName| self.change(topic, |known| known.as_mut().and_then(|known| known.end(client_id, now)));
-        topics.iter().filter_map(end).collect()
+        let changes = topics.iter().filter_map(end).collect();
+        (changes, self.by_client.contains_key(client_id))
     }
 
     /// When somebody is looked at next, if ever.
@@ -207,7 +218,16 @@ impl Owners {
             self.by_client.entry(Arc::clone(new)).or_default().insert(name.clone());
         }
         if before.1 != after.1 {
-            self.unkept.insert(name.clone());
+            if after.1.is_some() || self.kept.contains(&name) {
+                self.unkept.insert(name.clone());
+            } else {
+                self.unkept.remove(&name);
+            }
+        }
+        match (before.1.is_some(), after.1.is_some()) {
+            (false, true) => drop(self.names.insert(name.clone())),
+            (true, false) => drop(self.names.remove(&name)),
+            _ => {}
         }
         let old = known.as_mut().and_then(|known| known.check.take());
         if let Some(old) = old {
@@ -221,13 +241,13 @@ impl Owners {
         passed.map(|Passed { before, now, why }| Change { topic: name, before, now, why })
     }
 
-    /// The topics that have owners.
-    pub fn topics(&self) -> Vec<TopicName> {
-        self.topics.keys().cloned().collect()
+    /// The topics that have owners, as they are now.
+    pub fn topics(&self) -> OrdSet<TopicName> {
+        self.names.clone()
     }
 
     /// Forgets who owns these topics, if they are owned no more.
-    pub fn forget_unowned(&mut self, topics: &[TopicName], paths: &OwnedPaths) {
+    pub fn forget_unowned<'a>(&mut self, topics: impl IntoIterator<Item = &'a TopicName>, paths: &OwnedPaths) {
         for topic in topics {
             let by = paths.find(topic).cloned();
             self.change(topic, |known| {
@@ -244,6 +264,7 @@ impl Owners {
     /// Puts an owner back that was one before the service was started, and may still be.
     pub fn restore(&mut self, Kept { topic, owner }: Kept, paths: &OwnedPaths, now: Time) {
         let (Some(by), Some((claim, since))) = (paths.find(&topic), owner) else {
+            self.kept.insert(topic.clone());
             self.unkept.insert(topic);
             return;
         };
@@ -252,6 +273,7 @@ impl Owners {
             None
         });
         self.unkept.remove(&topic);
+        self.kept.insert(topic);
     }
 
     /// What is to be kept, so many topics at most.
@@ -261,6 +283,11 @@ impl Owners {
             self.unkept.remove(&topic);
             let known = self.topics.get(&topic);
             let owner = known.and_then(|known| Some((known.owner()?.claim.clone(), known.since)));
+            if owner.is_some() {
+                self.kept.insert(topic.clone());
+            } else {
+                self.kept.remove(&topic);
+            }
             Kept { topic, owner }
         };
         topics.into_iter().map(kept).collect()
@@ -268,7 +295,10 @@ impl Owners {
 
     /// What could not be kept is to be kept later.
     pub fn put_back(&mut self, kept: Vec<Kept>) {
-        self.unkept.extend(kept.into_iter().map(|kept| kept.topic));
+        for Kept { topic, .. } in kept {
+            self.kept.insert(topic.clone());
+            self.unkept.insert(topic);
+        }
     }
 
     /// A topic with its owner.

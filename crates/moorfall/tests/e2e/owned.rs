@@ -124,6 +124,8 @@ fn of_two_sensors_the_better_one_is_heard_and_the_other_takes_over() {
     assert!(told.ok().contains("Nobody would get the message"), "{told:?}");
     let told = service.run(&["journey", LEVEL, "1", "--as", "stage"]);
     assert!(told.ok().contains("The client owns the topic"), "{told:?}");
+    let told = service.run(&["sessions", "show", "diver"]);
+    assert!(told.ok().contains("1 withheld: another client owns the topic"), "{told:?}");
     wait("it is measured", || service.run(&["measures", "not_owner"]).ok().contains("not_owner  5").then_some(()));
 
     // Its connection breaks, and its session ends with it: of the two others the first is heard.

@@ -100,6 +100,21 @@ impl Raw<'_> {
     }
 }
 
+/// The value of a field that has one of several forms: those that all of them have, and those of its own.
+macro_rules! raw {
+    ($of:ident { $($own:pat => $raw:expr),* }) => {
+        match $of {
+            Self::Int(number) => Raw::Int(*number),
+            Self::Long(number) => Raw::Long(*number),
+            Self::Float(number) => Raw::Float(*number),
+            Self::Double(number) => Raw::Double(*number),
+            Self::Boolean(truth) => Raw::Boolean(*truth),
+            Self::String(text) => Raw::String(text),
+            $($own => $raw),*
+        }
+    };
+}
+
 impl MetricValue {
     /// The value by its type; without one, as it stands.
     ///
@@ -107,17 +122,11 @@ impl MetricValue {
     ///
     /// It is of another form than its type.
     pub fn value(&self, data_type: Option<DataType>) -> Result<Value, Fault> {
-        let raw = match self {
-            Self::Int(number) => Raw::Int(*number),
-            Self::Long(number) => Raw::Long(*number),
-            Self::Float(number) => Raw::Float(*number),
-            Self::Double(number) => Raw::Double(*number),
-            Self::Boolean(truth) => Raw::Boolean(*truth),
-            Self::String(text) => Raw::String(text),
+        let raw = raw!(self {
             Self::Bytes(bytes) => Raw::Bytes(bytes),
             Self::DataSet(table) => Raw::DataSet(table),
-            Self::Template(template) => Raw::Template(template),
-        };
+            Self::Template(template) => Raw::Template(template)
+        });
         raw.value(data_type)
     }
 
@@ -155,45 +164,20 @@ impl MetricValue {
 impl PropertyContent {
     /// The value by its type; properties of properties have none.
     pub(super) fn value(&self, data_type: Option<DataType>) -> Result<Value, Fault> {
-        let raw = match self {
-            Self::Int(number) => Raw::Int(*number),
-            Self::Long(number) => Raw::Long(*number),
-            Self::Float(number) => Raw::Float(*number),
-            Self::Double(number) => Raw::Double(*number),
-            Self::Boolean(truth) => Raw::Boolean(*truth),
-            Self::String(text) => Raw::String(text),
-            Self::Set(_) | Self::Sets(_) => Raw::Other,
-        };
-        raw.value(data_type)
+        raw!(self { Self::Set(_) | Self::Sets(_) => Raw::Other }).value(data_type)
     }
 }
 
 impl Plain {
     /// The value by its type.
     pub(super) fn value(&self, data_type: Option<DataType>) -> Result<Value, Fault> {
-        let raw = match self {
-            Self::Int(number) => Raw::Int(*number),
-            Self::Long(number) => Raw::Long(*number),
-            Self::Float(number) => Raw::Float(*number),
-            Self::Double(number) => Raw::Double(*number),
-            Self::Boolean(truth) => Raw::Boolean(*truth),
-            Self::String(text) => Raw::String(text),
-        };
-        raw.value(data_type)
+        raw!(self {}).value(data_type)
     }
 }
 
 impl ParameterValue {
     /// The value by its type.
     pub(super) fn value(&self, data_type: Option<DataType>) -> Result<Value, Fault> {
-        let raw = match self {
-            Self::Int(number) => Raw::Int(*number),
-            Self::Long(number) => Raw::Long(*number),
-            Self::Float(number) => Raw::Float(*number),
-            Self::Double(number) => Raw::Double(*number),
-            Self::Boolean(truth) => Raw::Boolean(*truth),
-            Self::String(text) => Raw::String(text),
-        };
-        raw.value(data_type)
+        raw!(self {}).value(data_type)
     }
 }
